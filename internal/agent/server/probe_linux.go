@@ -1,0 +1,151 @@
+package server
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"os"
+	"strings"
+	"time"
+
+	"golang.org/x/net/icmp"
+	"golang.org/x/net/ipv4"
+	"golang.org/x/sys/unix"
+
+	"kettlehole/internal/agent"
+)
+
+const (
+	probeTimeout   = time.Second
+	commandTimeout = 10 * time.Second
+	echoRounds     = 3
+	echoWait       = 250 * time.Millisecond
+)
+
+// probe looks once at a condition and says what it saw.
+func (s *Server) probe(want agent.Probe) agent.ProbeResult {
+	switch {
+	case want.Port > 0:
+		conn, err := s.dialPort(want.Port, probeTimeout)
+		if err != nil {
+			return agent.ProbeResult{Seen: fmt.Sprintf("port %d: %v", want.Port, err)}
+		}
+		_ = conn.Close()
+	case want.File != "":
+		if _, err := os.Stat(want.File); errors.Is(err, os.ErrNotExist) {
+			return agent.ProbeResult{Seen: want.File + " is not there"}
+		} else if err != nil {
+			return agent.ProbeResult{Seen: err.Error()}
+		}
+	default:
+		return s.probeCommand(want.Run)
+	}
+	return agent.ProbeResult{Held: true}
+}
+
+func (s *Server) probeCommand(command string) agent.ProbeResult {
+	out := &tail{limit: 512}
+	ended := make(chan struct{})
+	mark := jobMark + "probe-" + fmt.Sprint(time.Now().UnixNano())
+	_, done, err := s.spawn([]string{"/bin/sh", "-c", command}, s.environment(mark), collect(out, ended))
+	if err != nil {
+		return agent.ProbeResult{Seen: err.Error()}
+	}
+	select {
+	case code := <-done:
+		if code == 0 {
+			return agent.ProbeResult{Held: true}
+		}
+		select {
+		case <-ended:
+		case <-time.After(lingerOutput):
+			return agent.ProbeResult{Seen: fmt.Sprintf("exit code %d", code)}
+		}
+		lines := strings.Split(strings.TrimSpace(strings.ToValidUTF8(string(out.kept), "\uFFFD")), "\n")
+		last := s.secrets.Text(lines[len(lines)-1])
+		if last == "" {
+			last = "no word"
+		}
+		return agent.ProbeResult{Seen: fmt.Sprintf("exit code %d: %s", code, last)}
+	case <-time.After(commandTimeout):
+		endMarked(mark, 0)
+		<-done
+		return agent.ProbeResult{Seen: fmt.Sprintf("no answer within %v", commandTimeout)}
+	}
+}
+
+// dial connects to a port and passes the socket.
+func (s *Server) dial(conn net.Conn, port uint16) {
+	dialled, err := s.dialPort(port, 5*time.Second)
+	if err != nil {
+		_ = answer(conn, agent.Reply{Error: err.Error()})
+		return
+	}
+	defer dialled.Close()
+	unixConn, isUnix := conn.(*net.UnixConn)
+	raw, err := dialled.(*net.TCPConn).SyscallConn()
+	if !isUnix || err != nil {
+		_ = answer(conn, agent.Reply{Error: "this connection cannot pass a socket"})
+		return
+	}
+	line, err := json.Marshal(agent.Reply{})
+	if err != nil {
+		return
+	}
+	_ = raw.Control(func(fd uintptr) {
+		_, _, _ = unixConn.WriteMsgUnix(append(line, '\n'), unix.UnixRights(int(fd)), nil)
+	})
+}
+
+// reach sends an ICMP echo request (RFC 792) to every address, again to those
+// that do not answer, and gives round-trip times in microseconds.
+func reach(addresses []string) (map[string]int64, error) {
+	times := map[string]int64{}
+	for _, address := range addresses {
+		if _, err := netip.ParseAddr(address); err != nil {
+			return nil, fmt.Errorf("reaching %q: not an address", address)
+		}
+		times[address] = -1
+	}
+	conn, err := icmp.ListenPacket("ip4:icmp", "0.0.0.0")
+	if err != nil {
+		return nil, fmt.Errorf("opening a raw socket: %w", err)
+	}
+	defer conn.Close()
+	id := int(time.Now().UnixNano() & 0xffff)
+	sent := map[string]time.Time{}
+	missing := len(times)
+	buffer := make([]byte, 512)
+	for round := range echoRounds {
+		for address, took := range times {
+			if took >= 0 {
+				continue
+			}
+			packet, err := (&icmp.Message{Type: ipv4.ICMPTypeEcho, Body: &icmp.Echo{ID: id, Seq: round, Data: []byte("kettlehole")}}).Marshal(nil)
+			if err != nil {
+				return nil, err
+			}
+			sent[address] = time.Now()
+			_, _ = conn.WriteTo(packet, &net.IPAddr{IP: net.ParseIP(address)}) // an unreachable one shows as no answer
+		}
+		_ = conn.SetReadDeadline(time.Now().Add(echoWait))
+		for missing > 0 {
+			n, from, err := conn.ReadFrom(buffer)
+			if err != nil {
+				break
+			}
+			message, err := icmp.ParseMessage(1, buffer[:n])
+			if err != nil || message.Type != ipv4.ICMPTypeEchoReply {
+				continue
+			}
+			echo, isEcho := message.Body.(*icmp.Echo)
+			if took, asked := times[from.String()]; isEcho && echo.ID == id && asked && took < 0 {
+				times[from.String()] = time.Since(sent[from.String()]).Microseconds()
+				missing--
+			}
+		}
+	}
+	return times, nil
+}

@@ -1,0 +1,251 @@
+// Package server is the node's side of the agent protocol: what our init, the
+// first process of a node, does. It reaps, runs scripts, keeps services
+// running and keeps their logs.
+package server
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"kettlehole/internal/agent"
+	"kettlehole/internal/mask"
+	"kettlehole/internal/reap"
+)
+
+// Options say where the init keeps what it needs.
+type Options struct {
+	Run  string // folder for scripts and facts, gone when the node ends
+	Logs string // folder for logs
+}
+
+// Server answers requests. Its methods are safe for concurrent use.
+type Server struct {
+	options Options
+	reaper  *reap.Reaper
+	secrets mask.Set
+	changed *sync.Cond // guards what follows; tells watchers of a change
+
+	env      []string
+	services map[string]*service
+	order    []string
+	jobs     map[string]*job
+}
+
+// New makes a server and begins to reap: every child of this process is
+// waited for by it, so that nothing else in the process may start children.
+func New(options Options) (*Server, error) {
+	for _, folder := range []string{options.Run, filepath.Join(options.Run, "jobs"), options.Logs} {
+		if err := os.MkdirAll(folder, 0o755); err != nil {
+			return nil, fmt.Errorf("making the init's folder: %w", err)
+		}
+	}
+	return &Server{options: options, reaper: reap.New(), changed: sync.NewCond(&sync.Mutex{}),
+		env: []string{"PATH=" + defaultPath}, services: map[string]*service{}, jobs: map[string]*job{}}, nil
+}
+
+const defaultPath = "/opt/lab/bin:/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
+
+// Serve answers connections until the listener is closed.
+func (s *Server) Serve(listener net.Listener) error {
+	for {
+		conn, err := listener.Accept()
+		if err != nil {
+			return fmt.Errorf("accepting management connections: %w", err)
+		}
+		go s.serve(conn)
+	}
+}
+
+// serve answers the requests of one connection.
+func (s *Server) serve(conn net.Conn) {
+	defer conn.Close()
+	reader := bufio.NewReaderSize(conn, 4<<10)
+	for {
+		line, err := reader.ReadBytes('\n')
+		if err != nil {
+			return
+		}
+		var request agent.Request
+		if err := json.Unmarshal(line, &request); err != nil {
+			_ = answer(conn, agent.Reply{Error: "the request is not understood: " + err.Error()})
+			return
+		}
+		switch request.Op {
+		case agent.OpExec:
+			s.exec(conn, reader, request.Exec)
+			return
+		case agent.OpWatch:
+			s.watch(conn)
+			return
+		case agent.OpDial:
+			s.dial(conn, request.Port)
+			return
+		}
+		reply, err := s.handle(conn, request)
+		if err != nil {
+			reply.Error = err.Error()
+		}
+		if answer(conn, reply) != nil {
+			return
+		}
+	}
+}
+
+func answer(w io.Writer, reply any) error {
+	line, err := json.Marshal(reply)
+	if err != nil {
+		return err
+	}
+	_, err = w.Write(append(line, '\n'))
+	return err
+}
+
+func (s *Server) handle(conn net.Conn, request agent.Request) (reply agent.Reply, err error) {
+	switch {
+	case request.Op == agent.OpHello:
+	case request.Op == agent.OpConfigure && request.Configure != nil:
+		err = s.configure(*request.Configure)
+	case request.Op == agent.OpStart:
+		err = s.startService(request.Service)
+	case request.Op == agent.OpStop:
+		err = s.stopService(request.Service)
+	case request.Op == agent.OpJob && request.Job != nil:
+		reply.Job, err = s.job(*request.Job)
+	case request.Op == agent.OpCancel && request.Job != nil:
+		err = s.cancel(request.Job.ID)
+	case request.Op == agent.OpProbe && request.Probe != nil:
+		result := s.probe(*request.Probe)
+		reply.Probe = &result
+	case request.Op == agent.OpReach:
+		reply.Reach, err = reach(request.Reach)
+	default:
+		err = fmt.Errorf("this init does not know the request %q", request.Op)
+	}
+	return reply, err
+}
+
+func (s *Server) configure(c agent.Configure) error {
+	s.secrets.Add(c.Secrets...)
+	facts := filepath.Join(s.options.Run, "lab.json")
+	if err := os.WriteFile(facts, c.Facts, 0o644); err != nil {
+		return fmt.Errorf("writing the facts: %w", err)
+	}
+	s.changed.L.Lock()
+	defer s.changed.L.Unlock()
+	s.env = c.Env
+	if !slices.ContainsFunc(s.env, func(e string) bool { return strings.HasPrefix(e, "PATH=") }) {
+		s.env = append(slices.Clone(s.env), "PATH="+defaultPath)
+	}
+	for _, want := range c.Services {
+		if have := s.services[want.Name]; have != nil {
+			have.want = want
+			continue
+		}
+		s.services[want.Name] = newService(s, want)
+		s.order = append(s.order, want.Name)
+	}
+	s.changed.Broadcast()
+	return nil
+}
+
+// environment is what every program sees, and more.
+func (s *Server) environment(more ...string) []string {
+	s.changed.L.Lock()
+	defer s.changed.L.Unlock()
+	return append(append([]string{"HOME=/root", "LANG=C.UTF-8"}, s.env...), more...)
+}
+
+// address is the node's identity, empty before it is configured.
+func (s *Server) address() string {
+	for _, e := range s.environment() {
+		if value, found := strings.CutPrefix(e, "ADDRESS="); found {
+			return value
+		}
+	}
+	return ""
+}
+
+// watch streams the state of services until the connection ends.
+func (s *Server) watch(conn net.Conn) {
+	if answer(conn, agent.Reply{}) != nil {
+		return
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	go func() {
+		_, _ = conn.Read(make([]byte, 1)) // returns when the client is gone
+		cancel()
+		s.changed.L.Lock()
+		defer s.changed.L.Unlock()
+		s.changed.Broadcast()
+	}()
+	sent := map[string]agent.Status{}
+	for {
+		var due []agent.Status
+		s.changed.L.Lock()
+		for ctx.Err() == nil {
+			for _, name := range s.order {
+				if now := s.services[name].status; sent[name] != now {
+					due = append(due, now)
+					sent[name] = now
+				}
+			}
+			if len(due) > 0 {
+				break
+			}
+			s.changed.Wait()
+		}
+		s.changed.L.Unlock()
+		for _, status := range due {
+			if answer(conn, status) != nil {
+				cancel()
+			}
+		}
+		if ctx.Err() != nil {
+			return
+		}
+	}
+}
+
+var errNoPort = errors.New("a port is needed")
+
+// dialPort connects to a port of this node, where a program may listen on the
+// node's address or on its loopback alone.
+func (s *Server) dialPort(port uint16, timeout time.Duration) (net.Conn, error) {
+	if port == 0 {
+		return nil, errNoPort
+	}
+	dialer := net.Dialer{Timeout: timeout, FallbackDelay: -1, KeepAlive: -1}
+	var first error
+	for _, host := range []string{s.address(), "127.0.0.1"} {
+		if host == "" {
+			continue
+		}
+		conn, err := dialer.Dial("tcp4", net.JoinHostPort(host, fmt.Sprint(port)))
+		if err == nil {
+			return conn, nil
+		}
+		if first == nil {
+			first = err
+		}
+	}
+	var inner *net.OpError
+	if errors.As(first, &inner) && inner.Err != nil {
+		var call *os.SyscallError
+		if errors.As(inner.Err, &call) {
+			return nil, call.Err
+		}
+		return nil, inner.Err
+	}
+	return nil, first
+}

@@ -1,0 +1,243 @@
+// Package fabric makes a lab's networks in the kernel, through netlink
+// (rtnetlink(7)): bridges, the links of nodes, addresses. It works in the
+// network namespace of the calling process, which must be one made for a lab,
+// and forks no tool.
+//
+// Each call takes the whole wanted state of what it is about, works out the
+// difference to what is there, and may be repeated.
+package fabric
+
+import (
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"runtime"
+	"slices"
+	"strings"
+
+	"github.com/vishvananda/netlink"
+	"github.com/vishvananda/netlink/nl"
+	"golang.org/x/sys/unix"
+)
+
+// longest is the longest name of an interface, in bytes (IFNAMSIZ less one).
+const longest = 15
+
+const (
+	bridgePrefix = "n-"
+	linkPrefix   = "t-"
+)
+
+// bridgeName is the name of a network's bridge.
+func bridgeName(network string) string {
+	if name := bridgePrefix + network; len(name) <= longest {
+		return name
+	}
+	return bridgePrefix + digest(network)
+}
+
+// linkName is the name of the bridge's end of a node's link.
+func linkName(node, network string) string { return linkPrefix + digest(node, network) }
+
+func digest(words ...string) string {
+	return fmt.Sprintf("%x", sha256.Sum256([]byte(strings.Join(words, "\x00"))))[:10]
+}
+
+// Prepare readies a new network namespace: its loopback is up, and interfaces
+// made in it get no IPv6 address by themselves.
+func Prepare() error {
+	// 1 is IN6_ADDR_GEN_MODE_NONE (linux/if_link.h); a kernel without IPv6 has no such file.
+	err := os.WriteFile("/proc/sys/net/ipv6/conf/default/addr_gen_mode", []byte("1"), 0)
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return fmt.Errorf("preparing the network namespace: %w", err)
+	}
+	loopback, err := netlink.LinkByName("lo")
+	if err == nil {
+		err = netlink.LinkSetUp(loopback)
+	}
+	if err != nil {
+		return fmt.Errorf("bringing the loopback up: %w", err)
+	}
+	return nil
+}
+
+// Networks makes the bridges of these networks and takes other bridges of
+// ours away.
+func Networks(names []string) error {
+	links, err := netlink.LinkList()
+	if err != nil {
+		return fmt.Errorf("listing links: %w", err)
+	}
+	want := map[string]bool{}
+	for _, name := range names {
+		want[bridgeName(name)] = true
+	}
+	for _, link := range links {
+		name := link.Attrs().Name
+		if link.Type() != "bridge" || !strings.HasPrefix(name, bridgePrefix) {
+			continue
+		}
+		if want[name] {
+			delete(want, name)
+		} else if err := netlink.LinkDel(link); err != nil {
+			return fmt.Errorf("removing bridge %q: %w", name, err)
+		}
+	}
+	for _, name := range names {
+		if !want[bridgeName(name)] {
+			continue
+		}
+		snooping := false
+		attrs := netlink.NewLinkAttrs()
+		attrs.Name, attrs.Flags = bridgeName(name), net.FlagUp
+		if err := netlink.LinkAdd(&netlink.Bridge{LinkAttrs: attrs, MulticastSnooping: &snooping}); err != nil {
+			return fmt.Errorf("creating bridge %q: %w", attrs.Name, err)
+		}
+		bridge, err := netlink.LinkByName(attrs.Name)
+		if err == nil {
+			err = netlink.LinkSetUp(bridge)
+		}
+		if err != nil {
+			return fmt.Errorf("bringing bridge %q up: %w", attrs.Name, err)
+		}
+	}
+	return nil
+}
+
+// Namespace makes the network namespace of a node with its links, bound to
+// the file at path, which must not exist. Where anything fails the namespace
+// goes again, and its links with it.
+func Namespace(path, node string, links []Link) error {
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_RDONLY, 0o400)
+	if err != nil {
+		return fmt.Errorf("making the network namespace of %s: %w", node, err)
+	}
+	if err := file.Close(); err != nil {
+		return err
+	}
+	entered, linked, done := make(chan error), make(chan error), make(chan error, 1)
+	go func() {
+		// Never unlocked, so that the thread dies with the goroutine and no
+		// other one finds itself in this namespace.
+		runtime.LockOSThread()
+		entered <- enter(path)
+		if <-linked == nil {
+			done <- address(links)
+		}
+	}()
+	err = <-entered
+	if err == nil {
+		err = connect(path, node, links)
+	}
+	linked <- err
+	if err == nil {
+		err = <-done
+	}
+	if err != nil {
+		_ = unix.Unmount(path, unix.MNT_DETACH)
+		return errors.Join(fmt.Errorf("making the network of %s: %w", node, err), os.Remove(path))
+	}
+	return nil
+}
+
+// enter moves this thread into a new network namespace that path then names.
+func enter(path string) error {
+	if err := unix.Unshare(unix.CLONE_NEWNET); err != nil {
+		return fmt.Errorf("unsharing: %w", err)
+	}
+	if err := unix.Mount("/proc/thread-self/ns/net", path, "", unix.MS_BIND, ""); err != nil {
+		return fmt.Errorf("binding: %w", err)
+	}
+	return Prepare()
+}
+
+// connect makes the links from this namespace's bridges into the one at path.
+func connect(path, node string, links []Link) error {
+	namespace, err := os.Open(path)
+	if err != nil {
+		return err
+	}
+	defer namespace.Close()
+	for _, link := range links {
+		bridge, err := net.InterfaceByName(bridgeName(link.Network))
+		if err != nil {
+			return fmt.Errorf("finding the bridge of network %q: %w", link.Network, err)
+		}
+		mac, err := net.ParseMAC(link.MAC)
+		if err != nil {
+			return err
+		}
+		err = newPair(linkName(node, link.Network), link.Name, mac, bridge.Index, int(namespace.Fd()))
+		if errors.Is(err, unix.EEXIST) {
+			// The end of a node that died: its namespace lives on in a program that was left over.
+			old, lookErr := netlink.LinkByName(linkName(node, link.Network))
+			if lookErr != nil {
+				return lookErr
+			}
+			if err := netlink.LinkDel(old); err != nil {
+				return fmt.Errorf("removing an old link: %w", err)
+			}
+			err = newPair(linkName(node, link.Network), link.Name, mac, bridge.Index, int(namespace.Fd()))
+		}
+		if err != nil {
+			return fmt.Errorf("creating link %s: %w", link.Name, err)
+		}
+	}
+	return nil
+}
+
+// newPair creates a pair of linked interfaces in one message, both up: outer
+// here with its master set, inner already inside the namespace. A pair that is
+// made first and moved afterwards costs the kernel thirty times as much.
+func newPair(outer, inner string, mac net.HardwareAddr, master, namespace int) error {
+	up := func() *nl.IfInfomsg {
+		m := nl.NewIfInfomsg(unix.AF_UNSPEC)
+		m.Flags, m.Change = unix.IFF_UP, unix.IFF_UP
+		return m
+	}
+	request := nl.NewNetlinkRequest(unix.RTM_NEWLINK, unix.NLM_F_CREATE|unix.NLM_F_EXCL|unix.NLM_F_ACK)
+	request.AddData(up())
+	request.AddData(nl.NewRtAttr(unix.IFLA_IFNAME, nl.ZeroTerminated(outer)))
+	request.AddData(nl.NewRtAttr(unix.IFLA_MASTER, nl.Uint32Attr(uint32(master))))
+	info := nl.NewRtAttr(unix.IFLA_LINKINFO, nil)
+	info.AddRtAttr(nl.IFLA_INFO_KIND, nl.NonZeroTerminated("veth"))
+	peer := info.AddRtAttr(nl.IFLA_INFO_DATA, nil).AddRtAttr(nl.VETH_INFO_PEER, nil)
+	nl.NewIfInfomsgChild(peer, unix.AF_UNSPEC)
+	peer.AddRtAttr(unix.IFLA_IFNAME, nl.ZeroTerminated(inner))
+	peer.AddRtAttr(unix.IFLA_ADDRESS, mac)
+	peer.AddRtAttr(unix.IFLA_NET_NS_FD, nl.Uint32Attr(uint32(namespace)))
+	request.AddData(info)
+	_, err := request.Execute(unix.NETLINK_ROUTE, 0)
+	return err
+}
+
+// address gives this thread's namespace its addresses.
+func address(links []Link) error {
+	for _, link := range links {
+		inner, err := netlink.LinkByName(link.Name)
+		if err != nil {
+			return fmt.Errorf("finding link %s: %w", link.Name, err)
+		}
+		one := &netlink.Addr{IPNet: &net.IPNet{IP: link.Address.Addr().AsSlice(), Mask: net.CIDRMask(link.Address.Bits(), link.Address.Addr().BitLen())}}
+		if err := netlink.AddrAdd(inner, one); err != nil && !errors.Is(err, unix.EEXIST) {
+			return fmt.Errorf("giving %s address %s: %w", link.Name, link.Address, err)
+		}
+		if err := netlink.LinkSetUp(inner); err != nil {
+			return fmt.Errorf("bringing %s up: %w", link.Name, err)
+		}
+	}
+	return nil
+}
+
+// Release gives up the namespace at path. One that is not there is no error.
+func Release(path string) error {
+	if err := unix.Unmount(path, unix.MNT_DETACH); err != nil && !slices.Contains([]error{unix.EINVAL, unix.ENOENT}, err) {
+		return fmt.Errorf("releasing network namespace: %w", err)
+	}
+	if err := os.Remove(path); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return fmt.Errorf("releasing network namespace: %w", err)
+	}
+	return nil
+}

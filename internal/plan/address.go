@@ -1,0 +1,192 @@
+package plan
+
+import (
+	"crypto/sha256"
+	"encoding/binary"
+	"fmt"
+	"net/netip"
+
+	"kettlehole/internal/labfile"
+)
+
+// autoPool holds the subnets that 'auto' chooses from, one /24 each. Nothing
+// of a lab is visible outside its namespaces, so that labs may share a range.
+var autoPool = netip.MustParsePrefix("10.64.0.0/10")
+
+const autoBits = 24
+
+// firstAuto is the host number from which the planner places nodes itself;
+// the ones below are left to gateways and to people.
+const firstAuto = 11
+
+func (m *maker) networks() {
+	for _, n := range m.lab.Networks {
+		network := Network{Name: n.Name, Subnet: n.Subnet, Auto: n.Auto()}
+		if network.Auto {
+			network.Subnet = m.autoSubnet(n.Name)
+		} else {
+			for _, other := range m.lab.Networks {
+				if other.Pos == n.Pos {
+					break
+				}
+				if !other.Auto() && other.Subnet.Overlaps(n.Subnet) {
+					m.say(labfile.Error, n.Pos, len(n.Name), "", "subnet %s of network %q overlaps %s of network %q", n.Subnet, n.Name, other.Subnet, other.Name)
+				}
+			}
+		}
+		m.plan.Networks = append(m.plan.Networks, network)
+	}
+}
+
+// autoSubnet chooses by hash of the lab's and the network's name and moves on
+// only from a range that the lab uses already.
+func (m *maker) autoSubnet(network string) netip.Prefix {
+	if m.living != nil {
+		for _, n := range m.living.Networks {
+			if n.Name == network && n.Auto {
+				return n.Subnet
+			}
+		}
+	}
+	slots := uint32(1) << (autoBits - autoPool.Bits())
+	slot := hash(m.lab.Name, network) % slots
+	for range slots {
+		subnet := netip.PrefixFrom(nth(autoPool.Addr(), slot<<(32-autoBits)), autoBits)
+		if !m.taken(subnet) {
+			return subnet
+		}
+		slot = (slot + 1) % slots
+	}
+	return netip.Prefix{} // more than 16,384 networks, which the language's file size does not allow
+}
+
+func (m *maker) taken(subnet netip.Prefix) bool {
+	for _, n := range m.lab.Networks {
+		if !n.Auto() && n.Subnet.Overlaps(subnet) {
+			return true
+		}
+	}
+	for _, n := range m.plan.Networks {
+		if n.Subnet.Overlaps(subnet) {
+			return true
+		}
+	}
+	return false
+}
+
+// nth gives the address n after base (IPv4).
+func nth(base netip.Addr, n uint32) netip.Addr {
+	four := base.As4()
+	binary.BigEndian.PutUint32(four[:], binary.BigEndian.Uint32(four[:])+n)
+	return netip.AddrFrom4(four)
+}
+
+// offset tells how far addr lies behind base (IPv4).
+func offset(base, addr netip.Addr) uint32 {
+	a, b := base.As4(), addr.As4()
+	return binary.BigEndian.Uint32(b[:]) - binary.BigEndian.Uint32(a[:])
+}
+
+func hash(words ...string) uint32 {
+	h := sha256.New()
+	for _, w := range words {
+		fmt.Fprintf(h, "%d:%s", len(w), w)
+	}
+	return binary.BigEndian.Uint32(h.Sum(nil))
+}
+
+// segment hands out the addresses of one network.
+type segment struct {
+	subnet netip.Prefix
+	owner  map[netip.Addr]string
+}
+
+// last is the number of the last address a node may have.
+func (s segment) last() uint32 { return uint32(1)<<(32-s.subnet.Bits()) - 2 }
+
+func (m *maker) nodes() {
+	segments := map[string]segment{}
+	for _, n := range m.plan.Networks {
+		segments[n.Name] = segment{n.Subnet, map[netip.Addr]string{}}
+	}
+	for _, g := range m.lab.Groups {
+		for i := range g.Count {
+			m.plan.Nodes = append(m.plan.Nodes, Node{Name: labfile.NodeName(g.Name, i+1), Group: g.Name, Index: i + 1, Count: g.Count,
+				Image: g.Image, CPU: g.CPU, Memory: g.Memory, Taps: make([]Tap, len(g.Networks)), Services: g.Services})
+		}
+	}
+	if len(m.plan.Nodes) == 0 {
+		m.say(labfile.Error, labfile.Pos{Line: 1, Column: 1}, 0, "give a group a count of 1 or more", "the lab has no node")
+	}
+	// Places that the file fixes come first, so that a chosen one never takes them.
+	for _, fixed := range []bool{true, false} {
+		first := 0
+		for _, g := range m.lab.Groups {
+			for at, tap := range g.Networks {
+				if seg, known := segments[tap.Network]; known && (tap.Host != nil) == fixed {
+					m.place(g, first, at, tap, seg)
+				}
+			}
+			first += g.Count
+		}
+	}
+}
+
+// place gives the nodes of a group their addresses on one network. first is
+// the index of the group's first node, at that of the tap.
+func (m *maker) place(g labfile.Group, first, at int, tap labfile.Tap, seg segment) {
+	next := uint32(firstAuto)
+	if seg.last() < firstAuto+4 {
+		next = 2
+	}
+	base := next
+	if tap.Host != nil {
+		start, ok := startAddress(seg.subnet, tap.Host)
+		if !ok {
+			m.say(labfile.Error, tap.Pos, len(tap.Network), "", "the place of group %q is outside of %s, the range of network %q", g.Name, seg.subnet, tap.Network)
+			return
+		}
+		base = start
+	}
+	for i := range g.Count {
+		node := &m.plan.Nodes[first+i]
+		host := base + uint32(i)
+		if tap.Host == nil {
+			for seg.owner[nth(seg.subnet.Addr(), next)] != "" {
+				next++
+			}
+			host = next
+			next++
+		}
+		address := nth(seg.subnet.Addr(), host)
+		if host < 1 || host > seg.last() {
+			m.say(labfile.Error, tap.Pos, len(tap.Network), fmt.Sprintf("give network %q a larger subnet, or the group fewer nodes or an earlier first address", tap.Network),
+				"subnet %s of network %q is too small: node %s has no place in it", seg.subnet, tap.Network, node.Name)
+			return
+		}
+		if other := seg.owner[address]; other != "" {
+			m.say(labfile.Error, tap.Pos, len(tap.Network), "", "nodes %s and %s would both have address %s on network %q", other, node.Name, address, tap.Network)
+			return
+		}
+		seg.owner[address] = node.Name
+		node.Taps[at] = Tap{Network: tap.Network, Address: netip.PrefixFrom(address, seg.subnet.Bits()), MAC: mac(m.lab.Name, node.Name, tap.Network)}
+	}
+}
+
+// startAddress gives the number inside subnet of the address that has the
+// given last octets.
+func startAddress(subnet netip.Prefix, host []byte) (uint32, bool) {
+	four := subnet.Addr().As4()
+	copy(four[4-len(host):], host)
+	addr := netip.AddrFrom4(four)
+	if !subnet.Contains(addr) {
+		return 0, false
+	}
+	return offset(subnet.Addr(), addr), true
+}
+
+// mac derives a locally administered unicast address (IEEE 802, U/L bit set).
+func mac(words ...string) string {
+	h := sha256.Sum256(fmt.Append(nil, words))
+	return fmt.Sprintf("%02x:%02x:%02x:%02x:%02x:%02x", h[0]&0xfc|0x02, h[1], h[2], h[3], h[4], h[5])
+}

@@ -1,0 +1,178 @@
+// Package plan is the mapping: it works out, from a lab and the facts of a
+// workstation, which nodes there will be, with which addresses and ports, and
+// says what will not work before anything is made.
+//
+// The package is pure. The same lab, facts and living plan give the same
+// plan, byte for byte.
+package plan
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"kettlehole/internal/labfile"
+	"kettlehole/internal/workstation"
+)
+
+// Plan is a lab laid on a workstation. It is not changed once made.
+type Plan struct {
+	Lab      string    `json:"lab"`
+	About    string    `json:"about,omitempty"`
+	File     string    `json:"file"`               // the lab file, an absolute path
+	Programs string    `json:"programs,omitempty"` // the folder of the lab's own programs, an absolute path
+	Networks []Network `json:"networks"`
+	Nodes    []Node    `json:"nodes"`
+	Forwards []Forward `json:"forwards,omitempty"`
+	Steps    []Step    `json:"steps,omitempty"`
+}
+
+// Network is a layer-2 segment with its range.
+type Network struct {
+	Name   string       `json:"name"`
+	Subnet netip.Prefix `json:"subnet"`
+	Auto   bool         `json:"auto,omitempty"`
+}
+
+// Node is one machine of the lab.
+type Node struct {
+	Name     string            `json:"name"`
+	Group    string            `json:"group"`
+	Index    int               `json:"index"` // from 1
+	Count    int               `json:"count"` // of its group
+	Image    string            `json:"image"`
+	CPU      labfile.Cores     `json:"cpu"`    // thousandths of a core
+	Memory   labfile.Bytes     `json:"memory"` // bytes
+	Taps     []Tap             `json:"taps"`   // the first is the node's identity
+	Services []labfile.Service `json:"services,omitempty"`
+}
+
+// Tap is a node's place on a network.
+type Tap struct {
+	Network string       `json:"network"`
+	Address netip.Prefix `json:"address"` // with the subnet's length
+	MAC     string       `json:"mac"`
+}
+
+// Address is the node's identity: its address on the first network it names.
+func (n Node) Address() netip.Addr {
+	if len(n.Taps) == 0 {
+		return netip.Addr{}
+	}
+	return n.Taps[0].Address.Addr()
+}
+
+// Forward leads from a workstation port to a node's port.
+type Forward struct {
+	Name     string         `json:"name"`
+	Listen   netip.AddrPort `json:"listen"`
+	Auto     bool           `json:"auto,omitempty"`
+	Node     string         `json:"node"`
+	NodePort uint16         `json:"nodePort"`
+}
+
+// Step is a step with the nodes that it runs on.
+type Step struct {
+	Name   string          `json:"name"`
+	Nodes  []string        `json:"nodes"`
+	After  []string        `json:"after,omitempty"`
+	Takes  []string        `json:"takes,omitempty"`
+	Gives  []labfile.Value `json:"gives,omitempty"`
+	Start  []string        `json:"start,omitempty"`
+	Script string          `json:"script,omitempty"`
+	Source string          `json:"source,omitempty"`
+	Wait   *labfile.Wait   `json:"wait,omitempty"`
+	Limit  time.Duration   `json:"limit"` // nanoseconds; how long the script may run
+}
+
+// Node gives the node of this name.
+func (p *Plan) Node(name string) (Node, bool) {
+	at := slices.IndexFunc(p.Nodes, func(n Node) bool { return n.Name == name })
+	if at < 0 {
+		return Node{}, false
+	}
+	return p.Nodes[at], true
+}
+
+// Groups gives the names of the groups that have nodes, in order.
+func (p *Plan) Groups() []string {
+	var groups []string
+	for _, n := range p.Nodes {
+		if !slices.Contains(groups, n.Group) {
+			groups = append(groups, n.Group)
+		}
+	}
+	return groups
+}
+
+// Where says where a lab file lives, for what cannot be known from its text.
+type Where struct {
+	File     string // absolute path of the lab file
+	Programs string // absolute path of the folder of programs, "" for none
+}
+
+// Make lays the lab on the workstation. living is the plan by which the lab
+// lives now, nil if it does not: its forwards are its own and not taken, and
+// its automatic choices stay. The plan is nil where findings hold an error.
+func Make(lab *labfile.Lab, where Where, facts workstation.Facts, living *Plan) (*Plan, labfile.Findings) {
+	m := &maker{lab: lab, facts: facts, living: living,
+		plan: &Plan{Lab: lab.Name, About: strings.TrimSpace(lab.About), File: where.File, Programs: where.Programs}}
+	m.networks()
+	m.nodes()
+	m.forwards()
+	m.steps()
+	m.fit()
+	m.findings.Sort()
+	if m.findings.Count(labfile.Error) > 0 {
+		return nil, m.findings
+	}
+	return m.plan, m.findings
+}
+
+type maker struct {
+	lab      *labfile.Lab
+	facts    workstation.Facts
+	living   *Plan
+	plan     *Plan
+	findings labfile.Findings
+}
+
+func (m *maker) say(s labfile.Severity, pos labfile.Pos, width int, remedy, format string, args ...any) {
+	m.findings = append(m.findings, labfile.Finding{Severity: s, Pos: pos, Width: width, Message: fmt.Sprintf(format, args...), Remedy: remedy})
+}
+
+func (m *maker) steps() {
+	for _, s := range m.lab.Steps {
+		nodes, err := s.On.Nodes(m.lab.Groups)
+		if err != nil {
+			m.say(labfile.Error, s.On.Pos, 0, "", "step %q: %v", s.Name, err)
+			continue
+		}
+		step := Step{Name: s.Name, Nodes: nodes, Gives: s.Gives, Script: s.Script, Source: s.Source, Wait: s.Wait, Limit: labfile.StepLimit}
+		step.After, step.Takes, step.Start = refs(s.After), refs(s.Takes), refs(s.Start)
+		m.plan.Steps = append(m.plan.Steps, step)
+	}
+}
+
+func refs(from []labfile.Ref) []string {
+	var all []string
+	for _, ref := range from {
+		all = append(all, ref.Name)
+	}
+	return all
+}
+
+// fit compares what the nodes may use with what the workstation has.
+func (m *maker) fit() {
+	var memory int64
+	for _, n := range m.plan.Nodes {
+		memory += int64(n.Memory)
+	}
+	if m.living == nil && m.facts.MemoryTotal > 0 && memory > m.facts.MemoryAvailable {
+		m.say(labfile.Caution, labfile.Pos{}, 0, "give the groups less memory or fewer nodes",
+			"the nodes may use %s of memory together, and the workstation has %s available",
+			labfile.Bytes(memory), labfile.Bytes(m.facts.MemoryAvailable))
+	}
+}

@@ -1,0 +1,142 @@
+package container
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/prometheus/procfs"
+	"golang.org/x/sys/unix"
+
+	"kettlehole/internal/substrate"
+)
+
+// Cgroup is a control group path under which a lab's nodes have theirs, in
+// every hierarchy (cgroups(7)): one for each controller in version 1, a single
+// one in version 2.
+type Cgroup struct {
+	path        string            // from the root of each hierarchy
+	hierarchies []string          // mount points
+	controllers map[string]string // version 1: controller to mount point
+}
+
+// parentGroup is the folder that holds the groups of all labs.
+const parentGroup = "kettlehole"
+
+// NewCgroup gives the group of the lab with this id. Nothing is made.
+func NewCgroup(id string) (*Cgroup, error) {
+	mounts, err := procfs.GetMounts()
+	if err != nil {
+		return nil, fmt.Errorf("finding control groups: %w", err)
+	}
+	c := &Cgroup{path: "/" + parentGroup + "/" + id, controllers: map[string]string{}}
+	for _, m := range mounts {
+		if m.FSType != "cgroup" && m.FSType != "cgroup2" {
+			continue
+		}
+		c.hierarchies = append(c.hierarchies, m.MountPoint)
+		for name := range m.SuperOptions {
+			if m.FSType == "cgroup" {
+				c.controllers[name] = m.MountPoint
+			}
+		}
+	}
+	return c, nil
+}
+
+// Path is the lab's group, from the root of each hierarchy.
+func (c *Cgroup) Path() string { return c.path }
+
+// Node is the group of one node.
+func (c *Cgroup) Node(name string) string { return c.path + "/" + name }
+
+// Usage reads what a node uses.
+func (c *Cgroup) Usage(node string) (substrate.Usage, error) {
+	var u substrate.Usage
+	if memory, v1 := c.controllers["memory"]; v1 {
+		account := c.controllers["cpuacct"]
+		cpu, err := readNumber(filepath.Join(account, c.Node(node), "cpuacct.usage"))
+		if err != nil {
+			return u, err
+		}
+		used, err := readNumber(filepath.Join(memory, c.Node(node), "memory.usage_in_bytes"))
+		u.CPU, u.Memory = cpu, used
+		return u, err
+	}
+	for _, at := range c.hierarchies {
+		stat, err := os.ReadFile(filepath.Join(at, c.Node(node), "cpu.stat"))
+		if err != nil {
+			continue
+		}
+		for _, line := range strings.Split(string(stat), "\n") {
+			if text, found := strings.CutPrefix(line, "usage_usec "); found {
+				micros, _ := strconv.ParseInt(text, 10, 64)
+				u.CPU = micros * 1000
+			}
+		}
+		u.Memory, err = readNumber(filepath.Join(at, c.Node(node), "memory.current"))
+		return u, err
+	}
+	return u, fmt.Errorf("reading the usage of %s: %w", node, fs.ErrNotExist)
+}
+
+func readNumber(path string) (int64, error) {
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return 0, err
+	}
+	return strconv.ParseInt(strings.TrimSpace(string(text)), 10, 64)
+}
+
+// Remove takes the lab's groups away in every hierarchy, and the parent of all
+// labs where nothing is left in it. The processes must have been ended; since
+// the kernel may still be at it, Remove tries again for a while.
+func (c *Cgroup) Remove(ctx context.Context) error {
+	for _, at := range c.hierarchies {
+		if err := removeGroups(ctx, filepath.Join(at, c.path)); err != nil {
+			return err
+		}
+		err := unix.Rmdir(filepath.Join(at, parentGroup))
+		if err != nil && !slices.Contains([]error{unix.ENOENT, unix.ENOTEMPTY, unix.EBUSY}, err) {
+			return fmt.Errorf("removing control group: %w", err)
+		}
+	}
+	return nil
+}
+
+func removeGroups(ctx context.Context, root string) error {
+	var groups []string
+	err := filepath.WalkDir(root, func(path string, entry fs.DirEntry, err error) error {
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		if err == nil && entry.IsDir() {
+			groups = append(groups, path)
+		}
+		return err
+	})
+	if err != nil {
+		return fmt.Errorf("listing control groups: %w", err)
+	}
+	slices.Reverse(groups) // the inner ones first
+	for _, group := range groups {
+		for {
+			err := unix.Rmdir(group)
+			if err == nil || errors.Is(err, unix.ENOENT) {
+				break
+			}
+			if !errors.Is(err, unix.EBUSY) || ctx.Err() != nil {
+				return fmt.Errorf("removing control group %q: %w", group, err)
+			}
+			time.Sleep(2 * time.Millisecond)
+		}
+	}
+	return nil
+}

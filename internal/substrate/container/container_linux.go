@@ -1,0 +1,131 @@
+// Package container lays nodes on OCI containers, inside the namespaces that a
+// lab's anchor holds.
+package container
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"strconv"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"kettlehole/internal/agent"
+	"kettlehole/internal/anchor"
+	"kettlehole/internal/substrate"
+)
+
+// agentSocket is where a node's init listens, in the node's folder.
+const agentSocket = "init.sock"
+
+// Containers is the substrate of one lab. It is safe for concurrent use.
+type Containers struct {
+	folder  string // the lab's
+	runtime string // path of the OCI runtime
+	cgroup  *Cgroup
+}
+
+var _ substrate.Substrate = (*Containers)(nil)
+
+// New gives the substrate of the lab whose folder and control group are given.
+// Nothing is made.
+func New(folder, runtime string, cgroup *Cgroup) *Containers {
+	return &Containers{folder: folder, runtime: runtime, cgroup: cgroup}
+}
+
+// Networks makes the lab's networks so that these and no others are there.
+func (c *Containers) Networks(ctx context.Context, names []string) error {
+	_, err := c.ask(ctx, insideRequest{Op: opNetworks, Networks: names})
+	return err
+}
+
+// Make makes and starts a node, unless it runs.
+func (c *Containers) Make(ctx context.Context, node substrate.Node) error {
+	if c.runtime == "" {
+		return fmt.Errorf("%w: no OCI runtime is installed; on Debian: apt-get install runc", substrate.ErrWorkstation)
+	}
+	_, err := c.ask(ctx, insideRequest{Op: opMake, Node: node, Runtime: c.runtime, Cgroup: c.cgroup.Node(node.Name)})
+	return err
+}
+
+// Living lists the nodes that run.
+func (c *Containers) Living(ctx context.Context) ([]string, error) {
+	reply, err := c.ask(ctx, insideRequest{Op: opLiving})
+	return reply.Living, err
+}
+
+// Usage reads what a node uses.
+func (c *Containers) Usage(node string) (substrate.Usage, error) { return c.cgroup.Usage(node) }
+
+// Logs is the folder on the workstation that holds a node's logs.
+func (c *Containers) Logs(node string) string { return filepath.Join(c.folder, "nodes", node, "log") }
+
+// Agent is the way to manage a node.
+func (c *Containers) Agent(node string) agent.Client {
+	path := filepath.Join(c.folder, "nodes", node, agentSocket)
+	return agent.Client{Dial: func(ctx context.Context) (net.Conn, error) { return DialUnix(ctx, path) }}
+}
+
+// ask sends one request to the worker. A worker that is just being started
+// again is waited for.
+func (c *Containers) ask(ctx context.Context, request insideRequest) (reply insideReply, err error) {
+	conn, err := DialUnix(ctx, filepath.Join(c.folder, anchor.Socket))
+	if err != nil {
+		return reply, fmt.Errorf("reaching the worker: %w", err)
+	}
+	defer conn.Close()
+	stop := context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Unix(1, 0)) })
+	defer stop()
+	err = json.NewEncoder(conn).Encode(request)
+	if err == nil {
+		err = json.NewDecoder(conn).Decode(&reply)
+	}
+	switch {
+	case ctx.Err() != nil:
+		err = ctx.Err()
+	case err != nil:
+		err = fmt.Errorf("the worker ended while it was asked to %s: %w", request.Op, err)
+	case reply.Workstation:
+		err = &workstationError{reply.Error}
+	case reply.Error != "":
+		err = errors.New(reply.Error)
+	}
+	return reply, err
+}
+
+// workstationError is a failure of the workstation that the worker tells of.
+type workstationError struct{ words string }
+
+func (e *workstationError) Error() string        { return e.words }
+func (e *workstationError) Is(target error) bool { return target == substrate.ErrWorkstation }
+
+// DialUnix connects to a Unix socket whose path may be longer than a socket
+// address has room for (107 bytes, unix(7)).
+func DialUnix(ctx context.Context, path string) (net.Conn, error) {
+	folder, err := os.Open(filepath.Dir(path))
+	if err != nil {
+		return nil, err
+	}
+	defer folder.Close()
+	raw, err := folder.SyscallConn()
+	if err != nil {
+		return nil, err
+	}
+	var conn net.Conn
+	controlErr := raw.Control(func(fd uintptr) {
+		var d net.Dialer
+		conn, err = d.DialContext(ctx, "unix", filepath.Join("/proc/self/fd", strconv.Itoa(int(fd)), filepath.Base(path)))
+	})
+	if controlErr != nil {
+		return nil, controlErr
+	}
+	if errors.Is(err, unix.ENOENT) || errors.Is(err, unix.ECONNREFUSED) {
+		err = fmt.Errorf("nobody listens at %q", path)
+	}
+	return conn, err
+}

@@ -1,0 +1,332 @@
+package container
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"kettlehole/internal/anchor"
+	"kettlehole/internal/fabric"
+	"kettlehole/internal/substrate"
+)
+
+// The operations of the worker inside a lab's namespaces.
+const (
+	opNetworks = "networks"
+	opMake     = "make"
+	opLiving   = "living"
+)
+
+type insideRequest struct {
+	Op       string         `json:"op"`
+	Networks []string       `json:"networks,omitempty"`
+	Node     substrate.Node `json:"node"`
+	Runtime  string         `json:"runtime,omitempty"`
+	Cgroup   string         `json:"cgroup,omitempty"`
+}
+
+type insideReply struct {
+	Error       string   `json:"error,omitempty"`
+	Workstation bool     `json:"workstation,omitempty"` // the error is the workstation's
+	Living      []string `json:"living,omitempty"`
+}
+
+// atOnce is how many nodes are made at the same time; the kernel's network
+// lock lets more of them only wait.
+const atOnce = 2
+
+// inside works in a lab's namespaces: it makes networks and nodes. It keeps
+// nothing in memory that matters, and may be killed and started again.
+type inside struct {
+	folder string
+	slots  chan struct{}
+
+	mu    sync.Mutex
+	nodes map[string]*sync.Mutex // one maker of a node at a time
+}
+
+// Inside serves the worker's socket until it is closed. The process must be
+// in the lab's namespaces; folder is the lab's.
+func Inside(folder string, listener net.Listener) error {
+	w := &inside{folder: folder, slots: make(chan struct{}, atOnce), nodes: map[string]*sync.Mutex{}}
+	for _, name := range []string{"net", "root", "bundle", "runtime"} {
+		if err := os.MkdirAll(w.mount(name), 0o700); err != nil {
+			return fmt.Errorf("preparing the worker: %w", err)
+		}
+	}
+	if err := fabric.Prepare(); err != nil {
+		return err
+	}
+	for {
+		conn, err := listener.Accept()
+		if err != nil {
+			return fmt.Errorf("accepting work: %w", err)
+		}
+		go w.serve(conn)
+	}
+}
+
+func (w *inside) mount(parts ...string) string {
+	return filepath.Join(append([]string{w.folder, anchor.Mounts}, parts...)...)
+}
+
+func (w *inside) serve(conn net.Conn) {
+	defer conn.Close()
+	decoder := json.NewDecoder(bufio.NewReader(conn))
+	for {
+		var request insideRequest
+		if decoder.Decode(&request) != nil {
+			return
+		}
+		var reply insideReply
+		var err error
+		switch request.Op {
+		case opNetworks:
+			err = fabric.Networks(request.Networks)
+		case opMake:
+			err = w.makeNode(request)
+		case opLiving:
+			reply.Living, err = w.living()
+		default:
+			err = fmt.Errorf("the worker does not know the request %q", request.Op)
+		}
+		if err != nil {
+			reply.Error = err.Error()
+			reply.Workstation = errors.Is(err, substrate.ErrWorkstation) || errors.Is(err, unix.ENOSPC) || errors.Is(err, unix.EPERM)
+		}
+		if json.NewEncoder(conn).Encode(reply) != nil {
+			return
+		}
+	}
+}
+
+func (w *inside) lock(node string) *sync.Mutex {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.nodes[node] == nil {
+		w.nodes[node] = &sync.Mutex{}
+	}
+	return w.nodes[node]
+}
+
+// makeNode makes a node and starts it, unless it runs.
+func (w *inside) makeNode(request insideRequest) error {
+	node := request.Node
+	lock := w.lock(node.Name)
+	lock.Lock()
+	defer lock.Unlock()
+	w.slots <- struct{}{}
+	defer func() { <-w.slots }()
+	if w.alive(node.Name) {
+		return nil
+	}
+	if err := w.clear(request); err != nil {
+		return err
+	}
+	at := place{root: w.mount("root", node.Name), namespace: w.mount("net", node.Name), logs: w.disk(node.Name, "log"), cgroup: request.Cgroup}
+	if err := w.mountRoot(node, at.root); err != nil {
+		return err
+	}
+	if err := fabric.Namespace(at.namespace, node.Name, node.Links); err != nil {
+		return err
+	}
+	return w.run(request, at)
+}
+
+// disk is a path in the folder of a node that outlives the namespaces.
+func (w *inside) disk(node string, parts ...string) string {
+	return filepath.Join(append([]string{w.folder, "nodes", node}, parts...)...)
+}
+
+// alive tells whether the node's first process runs: the process that the
+// runtime wrote down, if it is still in the node's network namespace.
+func (w *inside) alive(node string) bool {
+	text, err := os.ReadFile(w.mount("bundle", node, "pid"))
+	if err != nil {
+		return false
+	}
+	pid := strings.TrimSpace(string(text))
+	var want, have unix.Stat_t
+	if unix.Stat(w.mount("net", node), &want) != nil || unix.Stat("/proc/"+pid+"/ns/net", &have) != nil {
+		return false
+	}
+	return want.Ino == have.Ino && want.Dev == have.Dev
+}
+
+func (w *inside) living() ([]string, error) {
+	entries, err := os.ReadDir(w.mount("bundle"))
+	if err != nil {
+		return nil, fmt.Errorf("listing nodes: %w", err)
+	}
+	var names []string
+	for _, e := range entries {
+		if w.alive(e.Name()) {
+			names = append(names, e.Name())
+		}
+	}
+	return names, nil
+}
+
+// clear takes away what is left of a node that died or was half made.
+func (w *inside) clear(request insideRequest) error {
+	name := request.Node.Name
+	if _, err := os.Stat(w.mount("runtime", name)); err == nil {
+		if err := w.runtime(request.Runtime, nil, nil, "delete", "--force", name); err != nil {
+			return err
+		}
+	}
+	if err := fabric.Release(w.mount("net", name)); err != nil {
+		return err
+	}
+	if err := unix.Unmount(w.mount("root", name), unix.MNT_DETACH); err != nil && err != unix.EINVAL && err != unix.ENOENT {
+		return fmt.Errorf("unmounting the disk of %s: %w", name, err)
+	}
+	return nil
+}
+
+// mountRoot lays the node's own files over the layers of its image.
+func (w *inside) mountRoot(node substrate.Node, root string) error {
+	upper, work := w.disk(node.Name, "upper"), w.disk(node.Name, "work")
+	// A volatile overlay that was not unmounted leaves a mark in its work
+	// folder and refuses to be mounted again until that is gone.
+	if err := os.RemoveAll(work); err != nil {
+		return fmt.Errorf("clearing the disk of %s: %w", node.Name, err)
+	}
+	for _, folder := range []string{root, work, filepath.Join(upper, "etc"), w.disk(node.Name, "log")} {
+		if err := os.MkdirAll(folder, 0o755); err != nil {
+			return fmt.Errorf("making the disk of %s: %w", node.Name, err)
+		}
+	}
+	files := map[string]string{"hosts": node.Hosts, "hostname": node.Name + "\n"}
+	for name, text := range files {
+		if err := os.WriteFile(filepath.Join(upper, "etc", name), []byte(text), 0o644); err != nil {
+			return fmt.Errorf("making the disk of %s: %w", node.Name, err)
+		}
+	}
+	escape := strings.NewReplacer(`\`, `\\`, ":", `\:`, ",", `\,`).Replace
+	var lower []string
+	for _, layer := range node.Layers {
+		lower = append(lower, escape(layer))
+	}
+	options := "lowerdir=" + strings.Join(lower, ":") + ",upperdir=" + escape(upper) + ",workdir=" + escape(work) + ",volatile"
+	if err := unix.Mount("overlay", root, "overlay", unix.MS_NODEV, options); err != nil {
+		return fmt.Errorf("mounting the disk of %s: %w", node.Name, err)
+	}
+	return nil
+}
+
+// openFiles is how many files a node's process may have open, where the
+// workstation allows as many.
+const openFiles = 65536
+
+// run hands the node to the OCI runtime.
+func (w *inside) run(request insideRequest, at place) error {
+	name := request.Node.Name
+	var files unix.Rlimit
+	if err := unix.Getrlimit(unix.RLIMIT_NOFILE, &files); err != nil {
+		return err
+	}
+	at.files = min(openFiles, files.Max) // raising the hard limit takes a privilege that not every root has
+	description, err := spec(request.Node, at)
+	if err != nil {
+		return err
+	}
+	text, err := json.Marshal(description)
+	if err != nil {
+		return err
+	}
+	bundle := w.mount("bundle", name)
+	if err := os.MkdirAll(bundle, 0o700); err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join(bundle, "config.json"), text, 0o600); err != nil {
+		return err
+	}
+	socket, err := w.listen(name)
+	if err != nil {
+		return err
+	}
+	defer socket.Close()
+	console, err := os.OpenFile(w.disk(name, "console.log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	if err != nil {
+		return err
+	}
+	defer console.Close()
+	return w.runtime(request.Runtime, console, []*os.File{socket}, "run", "--detach", "--preserve-fds", "1",
+		"--pid-file", filepath.Join(bundle, "pid"), "--bundle", bundle, name)
+}
+
+// listen opens the socket on which the node's init is managed. Its path lies
+// outside of everything that the node can see.
+func (w *inside) listen(node string) (*os.File, error) {
+	path := filepath.Join("nodes", node, agentSocket) // relative to the lab's folder, since a socket's path is short
+	if err := os.Remove(path); err != nil && !os.IsNotExist(err) {
+		return nil, err
+	}
+	listener, err := net.ListenUnix("unix", &net.UnixAddr{Name: path})
+	if err != nil {
+		return nil, fmt.Errorf("opening the management socket of %s: %w", node, err)
+	}
+	defer listener.Close()
+	listener.SetUnlinkOnClose(false)
+	if err := os.Chmod(path, 0o600); err != nil {
+		return nil, err
+	}
+	return listener.File()
+}
+
+// runtimeLimit is how long one call of the OCI runtime may take.
+const runtimeLimit = 2 * time.Minute
+
+// runtime calls the OCI runtime. Its own words about a failure are in its log.
+func (w *inside) runtime(program string, console *os.File, files []*os.File, args ...string) error {
+	log, err := os.CreateTemp(w.mount(), "runtime-*.log")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(log.Name())
+	defer log.Close()
+	ctx, cancel := context.WithTimeout(context.Background(), runtimeLimit)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, program, append([]string{"--root", w.mount("runtime"), "--log", log.Name(), "--log-format", "json"}, args...)...)
+	if console != nil {
+		cmd.Stdout, cmd.Stderr = console, console
+	}
+	cmd.ExtraFiles = files
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	if err := cmd.Run(); err != nil {
+		return fmt.Errorf("%w: %s %s: %v%s", substrate.ErrWorkstation, filepath.Base(program), args[0], err, lastWords(log))
+	}
+	return nil
+}
+
+// lastWords reads the runtime's last message.
+func lastWords(log *os.File) string {
+	words := ""
+	for scanner := bufio.NewScanner(log); scanner.Scan(); {
+		var line struct {
+			Level string `json:"level"`
+			Msg   string `json:"msg"`
+		}
+		if json.Unmarshal(scanner.Bytes(), &line) == nil && line.Msg != "" {
+			words = ": " + line.Msg
+			if text, err := strconv.Unquote(line.Msg); err == nil {
+				words = ": " + text
+			}
+		}
+	}
+	return words
+}
