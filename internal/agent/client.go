@@ -267,9 +267,7 @@ func (c Client) Run(ctx context.Context, limit int, argv ...string) (string, int
 	defer session.Close()
 	stop := context.AfterFunc(ctx, func() { _ = session.Close() })
 	defer stop()
-	if err := session.CloseInput(); err != nil {
-		return "", -1, err
-	}
+	_ = session.CloseInput() // a program that has ended already needs none
 	out := &limited{limit: limit}
 	exit, err := session.Wait(out, out)
 	if ctx.Err() != nil {

@@ -37,12 +37,16 @@ const (
 	logFile = "anchor.log"
 )
 
+// Mark is the variable in the environment of every process of a lab; its
+// value is the lab's id.
+const Mark = "KETTLEHOLE_LAB"
+
 const namespaces = unix.CLONE_NEWPID | unix.CLONE_NEWNS | unix.CLONE_NEWIPC | unix.CLONE_NEWUTS | unix.CLONE_NEWNET
 
 // Start starts the anchor of the lab whose folder is given; program is the
-// anchor's executable. Before the anchor does anything at all, record is told
+// anchor's executable, id marks the lab's processes. Before the anchor does anything at all, record is told
 // its process number and may still refuse.
-func Start(ctx context.Context, program, folder string, record func(pid int) error) error {
+func Start(ctx context.Context, program, folder, id string, record func(pid int) error) error {
 	if err := os.MkdirAll(filepath.Join(folder, Mounts), 0o700); err != nil {
 		return fmt.Errorf("making the anchor's folder: %w", err)
 	}
@@ -64,7 +68,7 @@ func Start(ctx context.Context, program, folder string, record func(pid int) err
 	cmd := exec.Command(program, "hold", folder)
 	cmd.Stdout, cmd.Stderr = log, log
 	cmd.ExtraFiles = []*os.File{says, hears}
-	cmd.Env = []string{"PATH=" + os.Getenv("PATH")}
+	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), Mark + "=" + id}
 	cmd.SysProcAttr = &syscall.SysProcAttr{Cloneflags: namespaces, Setsid: true}
 	err = cmd.Start()
 	_, _ = says.Close(), hears.Close()

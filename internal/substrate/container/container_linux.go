@@ -8,15 +8,12 @@ import (
 	"errors"
 	"fmt"
 	"net"
-	"os"
 	"path/filepath"
-	"strconv"
 	"time"
-
-	"golang.org/x/sys/unix"
 
 	"kettlehole/internal/agent"
 	"kettlehole/internal/anchor"
+	"kettlehole/internal/longpath"
 	"kettlehole/internal/substrate"
 )
 
@@ -68,13 +65,13 @@ func (c *Containers) Logs(node string) string { return filepath.Join(c.folder, "
 // Agent is the way to manage a node.
 func (c *Containers) Agent(node string) agent.Client {
 	path := filepath.Join(c.folder, "nodes", node, agentSocket)
-	return agent.Client{Dial: func(ctx context.Context) (net.Conn, error) { return DialUnix(ctx, path) }}
+	return agent.Client{Dial: func(ctx context.Context) (net.Conn, error) { return longpath.Dial(ctx, path) }}
 }
 
 // ask sends one request to the worker. A worker that is just being started
 // again is waited for.
 func (c *Containers) ask(ctx context.Context, request insideRequest) (reply insideReply, err error) {
-	conn, err := DialUnix(ctx, filepath.Join(c.folder, anchor.Socket))
+	conn, err := longpath.Dial(ctx, filepath.Join(c.folder, anchor.Socket))
 	if err != nil {
 		return reply, fmt.Errorf("reaching the worker: %w", err)
 	}
@@ -103,29 +100,3 @@ type workstationError struct{ words string }
 
 func (e *workstationError) Error() string        { return e.words }
 func (e *workstationError) Is(target error) bool { return target == substrate.ErrWorkstation }
-
-// DialUnix connects to a Unix socket whose path may be longer than a socket
-// address has room for (107 bytes, unix(7)).
-func DialUnix(ctx context.Context, path string) (net.Conn, error) {
-	folder, err := os.Open(filepath.Dir(path))
-	if err != nil {
-		return nil, err
-	}
-	defer folder.Close()
-	raw, err := folder.SyscallConn()
-	if err != nil {
-		return nil, err
-	}
-	var conn net.Conn
-	controlErr := raw.Control(func(fd uintptr) {
-		var d net.Dialer
-		conn, err = d.DialContext(ctx, "unix", filepath.Join("/proc/self/fd", strconv.Itoa(int(fd)), filepath.Base(path)))
-	})
-	if controlErr != nil {
-		return nil, controlErr
-	}
-	if errors.Is(err, unix.ENOENT) || errors.Is(err, unix.ECONNREFUSED) {
-		err = fmt.Errorf("nobody listens at %q", path)
-	}
-	return conn, err
-}

@@ -1,0 +1,35 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"runtime/debug"
+	"syscall"
+
+	"kettlehole/internal/clock"
+	"kettlehole/internal/home"
+	"kettlehole/internal/keeper"
+)
+
+// keeperWord is the hidden command by which this program works as a keeper.
+const keeperWord = "keeper"
+
+// keep works as the keeper of a lab and gives the exit code. programs is the
+// folder of the anchor and the init.
+func keep(state home.Home, programs, lab string) int {
+	debug.SetGCPercent(40) // it lives long and does little
+	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGTERM, syscall.SIGINT)
+	defer stop()
+	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
+	err := keeper.Serve(ctx, keeper.Options{Home: state, Lab: lab, Clock: clock.Real{}, Log: log,
+		Anchor: filepath.Join(programs, "kettlehole-anchor"), Init: filepath.Join(programs, "kettlehole-init")})
+	if err != nil && !errors.Is(err, keeper.ErrBusy) {
+		log.Error("the keeper ends", "error", err)
+		return 1
+	}
+	return 0
+}

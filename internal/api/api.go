@@ -1,0 +1,128 @@
+// Package api is what a keeper and those who ask it say to one another: HTTP
+// with JSON over a Unix socket. Times are UTC; durations and processor time
+// are nanoseconds; sizes are bytes.
+package api
+
+import (
+	"time"
+
+	"kettlehole/internal/agent"
+	"kettlehole/internal/audit"
+	"kettlehole/internal/ledger"
+	"kettlehole/internal/plan"
+)
+
+// The states of a node.
+const (
+	Absent       = "absent"
+	Creating     = "creating"
+	Booting      = "booting"
+	Provisioning = "provisioning"
+	Ready        = "ready"
+	Failed       = "failed" // also of a step
+	Lost         = "lost"
+)
+
+// The states of a step on a node.
+const (
+	Waiting = "waiting"
+	Running = "running"
+	Done    = "done"
+	Reused  = "reused"
+	Skipped = "skipped"
+)
+
+// The phases of a lab.
+const (
+	PhaseMaking  = "making"
+	PhaseLiving  = "living"
+	PhaseLeaving = "leaving"
+	PhaseGone    = "gone"
+)
+
+// The outcomes of a run.
+const (
+	OutcomeDone      = "done"
+	OutcomeFailed    = "failed"
+	OutcomeCancelled = "cancelled"
+)
+
+// State is everything about a living lab that people look at.
+type State struct {
+	Lab      string        `json:"lab"`
+	File     string        `json:"file"`
+	Phase    string        `json:"phase"`
+	Created  time.Time     `json:"created"`
+	Plan     *plan.Plan    `json:"plan,omitempty"`
+	Run      Run           `json:"run"`
+	Nodes    []Node        `json:"nodes"`
+	Cells    []Cell        `json:"cells"`
+	Forwards []Forward     `json:"forwards"`
+	Now      time.Time     `json:"now"` // the keeper's clock when this was said
+	Audit    *audit.Report `json:"audit,omitempty"`
+	Error    string        `json:"error,omitempty"` // of the last thing that was asked for
+	Fault    bool          `json:"fault,omitempty"` // the error is the workstation's, not the lab's
+}
+
+// Run is the newest run.
+type Run struct {
+	N       int       `json:"n"`
+	Started time.Time `json:"started,omitzero"`
+	Ended   time.Time `json:"ended,omitzero"`
+	Outcome string    `json:"outcome,omitempty"`
+}
+
+// Node is the state of a node.
+type Node struct {
+	Name     string         `json:"name"`
+	State    string         `json:"state"`
+	Reason   string         `json:"reason,omitempty"`
+	Marks    []Mark         `json:"marks,omitempty"` // how it came through its states in the newest run
+	CPU      float64        `json:"cpu"`             // share of its own limit in the last second, 0 to 1
+	Memory   int64          `json:"memory"`
+	Services []agent.Status `json:"services,omitempty"`
+}
+
+// Mark is the moment at which a node entered a state.
+type Mark struct {
+	State string    `json:"state"`
+	At    time.Time `json:"at"`
+}
+
+// Cell is the state of a step on a node.
+type Cell struct {
+	Step    string    `json:"step"`
+	Node    string    `json:"node"`
+	State   string    `json:"state"`
+	Run     int       `json:"run,omitempty"` // in which it ran, or was done
+	Started time.Time `json:"started,omitzero"`
+	Waiting time.Time `json:"waiting,omitzero"` // since when its wait looks
+	Ended   time.Time `json:"ended,omitzero"`
+	Exit    int       `json:"exit,omitempty"`
+	Reason  string    `json:"reason,omitempty"` // what it waits for, or why it failed
+	Tail    string    `json:"tail,omitempty"`   // of a failed one, its last lines
+}
+
+// Forward is the state of a forward.
+type Forward struct {
+	plan.Forward
+	Open   int    `json:"open"`  // connections now
+	Total  int64  `json:"total"` // connections so far
+	Reason string `json:"reason,omitempty"`
+}
+
+// Things is the answer to what a lab has made.
+type Things struct {
+	Entries []ledger.Entry `json:"entries"`
+}
+
+// Wanted asks for a run.
+type Wanted struct {
+	File string `json:"file"`
+}
+
+// Problem is the answer to a request that failed.
+type Problem struct {
+	Error string `json:"error"`
+	Fault bool   `json:"fault,omitempty"`
+}

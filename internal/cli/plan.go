@@ -1,0 +1,116 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"text/tabwriter"
+
+	"github.com/spf13/cobra"
+
+	"kettlehole/internal/labfile"
+	"kettlehole/internal/mapping"
+	"kettlehole/internal/plan"
+)
+
+func (a *App) planCommand() *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "plan [FILE]",
+		Short: "Say what a lab file means on this workstation",
+		Long: `Plan reads a lab file and prints what is wrong with it, line by line, and what
+it expands to: networks, nodes with their addresses, forwards and steps.
+Nothing is made. Exit code 1 if the file has errors.`,
+		Example:           "  kettlehole plan desk.lab.yaml\n  kettlehole plan --json | jq '.plan.nodes[].name'",
+		Args:              cobra.MaximumNArgs(1),
+		ValidArgsFunction: completeFiles,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.showPlan(first(args), asJSON)
+		},
+	}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
+}
+
+func first(args []string) string {
+	if len(args) == 0 {
+		return ""
+	}
+	return args[0]
+}
+
+func (a *App) showPlan(file string, asJSON bool) error {
+	m, err := a.read(file)
+	if err != nil {
+		return err
+	}
+	if asJSON {
+		findings := m.Findings
+		if findings == nil {
+			findings = labfile.Findings{}
+		}
+		err = a.printJSON(struct {
+			Version  int              `json:"version"`
+			File     string           `json:"file"`
+			Findings labfile.Findings `json:"findings"`
+			Plan     *plan.Plan       `json:"plan"`
+		}{1, m.File, findings, m.Plan})
+	} else {
+		fmt.Fprint(a.Out, m.Text())
+		if m.Plan != nil {
+			err = writePlan(a.Out, m)
+		}
+	}
+	if err != nil {
+		return err
+	}
+	if !m.Good() {
+		return &exit{ExitLab, nil}
+	}
+	return nil
+}
+
+// writePlan prints a plan as tables.
+func writePlan(to io.Writer, m mapping.Result) error {
+	p := m.Plan
+	w := tabwriter.NewWriter(to, 2, 8, 2, ' ', 0)
+	var memory labfile.Bytes
+	var cpu labfile.Cores
+	for _, n := range p.Nodes {
+		memory, cpu = memory+n.Memory, cpu+n.CPU
+	}
+	fmt.Fprintf(w, "lab %s: %d nodes, %s of memory, %s cores (this workstation has %s available, %d cores)\n",
+		p.Lab, len(p.Nodes), memory, cpu, labfile.Bytes(m.Facts.MemoryAvailable), m.Facts.Cores)
+	fmt.Fprint(w, "\nnetwork\tsubnet\n")
+	for _, n := range p.Networks {
+		fmt.Fprintf(w, "%s\t%s\n", n.Name, n.Subnet)
+	}
+	fmt.Fprint(w, "\nnode\taddresses\tcpu\tmemory\tservices\n")
+	for _, n := range p.Nodes {
+		var addresses, services []string
+		for _, tap := range n.Taps {
+			addresses = append(addresses, tap.Network+" "+tap.Address.Addr().String())
+		}
+		for _, s := range n.Services {
+			services = append(services, s.Name)
+		}
+		fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\n", n.Name, strings.Join(addresses, ", "), n.CPU, n.Memory, strings.Join(services, ", "))
+	}
+	if len(p.Forwards) > 0 {
+		fmt.Fprint(w, "\nforward\tworkstation\tnode\n")
+		for _, f := range p.Forwards {
+			fmt.Fprintf(w, "%s\t%s\t%s:%d\n", f.Name, f.Listen, f.Node, f.NodePort)
+		}
+	}
+	if len(p.Steps) > 0 {
+		fmt.Fprint(w, "\nstep\ton\tafter\n")
+		for _, s := range p.Steps {
+			after := append([]string{}, s.After...)
+			for _, v := range s.Takes {
+				after = append(after, "the value "+v)
+			}
+			fmt.Fprintf(w, "%s\t%s\t%s\n", s.Name, strings.Join(s.Nodes, ", "), strings.Join(after, ", "))
+		}
+	}
+	return w.Flush()
+}

@@ -1,0 +1,197 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"kettlehole/internal/api"
+	"kettlehole/internal/client"
+	"kettlehole/internal/labfile"
+)
+
+func (a *App) provisionCommand() *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "provision [FILE]",
+		Short: "Make a lab, or go on with one",
+		Long: `Provision lays a lab on this workstation and runs its steps. What is done
+already is reused: after a failure, mend the file or the script and provision
+again. Interrupted (Ctrl-C) it cancels the run; the nodes stay.`,
+		Example:           "  kettlehole provision desk.lab.yaml\n  kettlehole provision --json desk.lab.yaml | jq .run.outcome",
+		Args:              cobra.MaximumNArgs(1),
+		ValidArgsFunction: completeFiles,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			to := a.Out
+			if asJSON {
+				to = io.Discard
+			}
+			state, err := a.provision(cmd.Context(), first(args), to)
+			if asJSON && state.Lab != "" {
+				err = errors.Join(err, a.printJSON(state))
+			}
+			return err
+		},
+	}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print the lab's state as JSON when done")
+	return cmd
+}
+
+// provision makes a lab and tells on to how it goes.
+func (a *App) provision(ctx context.Context, file string, to io.Writer) (api.State, error) {
+	var last api.State
+	m, err := a.read(file)
+	if err != nil {
+		return last, err
+	}
+	fmt.Fprint(a.Err, m.Text())
+	if !m.Good() {
+		return last, &exit{ExitLab, fmt.Errorf("%s has %d errors; nothing was made", file, m.Findings.Count(labfile.Error))}
+	}
+	lab := a.Station.Open(m.Lab.Name)
+	if err := lab.Provision(ctx, m.File); err != nil {
+		return last, err
+	}
+	ctx, stop := a.cancelling(ctx, lab)
+	defer stop()
+	p := &progress{to: to, seen: map[string]string{}}
+	err = follow(ctx, lab, func(s api.State) bool {
+		last = s
+		p.show(s)
+		return s.Run.Outcome == "" && s.Phase != api.PhaseLeaving
+	})
+	if err != nil {
+		return last, err
+	}
+	return last, verdict(last)
+}
+
+// cancelling cancels the run at the first interruption; the second ends the
+// command.
+func (a *App) cancelling(ctx context.Context, lab *client.Lab) (context.Context, func()) {
+	ctx, cancel := context.WithCancel(ctx)
+	signals := make(chan os.Signal, 2)
+	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)
+	go func() {
+		select {
+		case <-signals:
+		case <-ctx.Done():
+			return
+		}
+		fmt.Fprintln(a.Err, "cancelling the run; once more to leave it alone")
+		go func() { _ = lab.Cancel(ctx) }() // if the keeper cannot be asked, following it fails too
+		select {
+		case <-signals:
+			cancel()
+		case <-ctx.Done():
+		}
+	}()
+	return ctx, func() { signal.Stop(signals); cancel() }
+}
+
+// follow follows a lab. A keeper that ends meanwhile is started again by the
+// next question and carries on.
+func follow(ctx context.Context, lab *client.Lab, each func(api.State) bool) error {
+	for tries := 0; ; tries++ {
+		err := lab.Follow(ctx, func(s api.State) bool { tries = 0; return each(s) })
+		if err == nil || ctx.Err() != nil || tries >= 3 {
+			return err
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+}
+
+// verdict is how a run ended, as an error where it did not end well.
+func verdict(s api.State) error {
+	switch s.Run.Outcome {
+	case api.OutcomeDone:
+		return nil
+	case api.OutcomeCancelled:
+		return &exit{ExitLab, errors.New("the run was cancelled; provision again to go on, or teardown")}
+	}
+	words := s.Error
+	if words == "" {
+		words = "the run did not end"
+	}
+	if s.Fault {
+		return &exit{ExitWorkstation, errors.New(words)}
+	}
+	return &exit{ExitLab, fmt.Errorf("%s\nmend it and provision again to go on from there; kettlehole logs NODE STEP shows all output", words)}
+}
+
+// progress prints what has changed since it was last shown.
+type progress struct {
+	to   io.Writer
+	seen map[string]string
+}
+
+func (p *progress) show(s api.State) {
+	clock := func(t time.Time) string {
+		if t.IsZero() || t.Before(s.Run.Started) {
+			t = s.Now
+		}
+		return fmt.Sprintf("%8.2f s", t.Sub(s.Run.Started).Seconds())
+	}
+	line := func(key, word string, at time.Time, format string, args ...any) {
+		if p.seen[key] != word {
+			p.seen[key] = word
+			fmt.Fprintf(p.to, "%s  %s\n", clock(at), fmt.Sprintf(format, args...))
+		}
+	}
+	if s.Run.N == 0 {
+		return
+	}
+	for _, n := range s.Nodes {
+		for _, m := range n.Marks {
+			if p.seen["mark "+n.Name+m.State] == "" && m.State != api.Failed {
+				line("mark "+n.Name+m.State, m.State, m.At, "%-14s %s", n.Name, m.State)
+			}
+		}
+		if (n.State == api.Failed || n.State == api.Lost) && n.Reason != "" {
+			line("node "+n.Name, n.State+n.Reason, s.Now, "%-14s %s: %s", n.Name, n.State, n.Reason)
+		}
+	}
+	for _, c := range s.Cells {
+		key := "cell " + c.Step + " " + c.Node
+		switch c.State {
+		case api.Running:
+			if !c.Waiting.IsZero() && c.Reason != "" {
+				line(key+" wait", "waits", s.Now, "%-14s %s waits: %s", c.Node, c.Step, c.Reason)
+			}
+		case api.Done:
+			if c.Run == s.Run.N {
+				line(key, c.State, c.Ended, "%-14s %s done after %.2f s", c.Node, c.Step, c.Ended.Sub(c.Started).Seconds())
+			}
+		case api.Reused:
+			line(key, c.State, s.Now, "%-14s %s reused from run %d", c.Node, c.Step, c.Run)
+		case api.Failed:
+			line(key, c.State, c.Ended, "%-14s %s failed: %s%s", c.Node, c.Step, c.Reason, quote(c.Tail))
+		}
+	}
+	if s.Run.Outcome != "" {
+		line("end", s.Run.Outcome, s.Run.Ended, "run %d %s", s.Run.N, s.Run.Outcome)
+		for _, f := range s.Forwards {
+			line("forward "+f.Name, "open", s.Run.Ended, "%-14s %s leads to %s:%d", f.Name, f.Listen, f.Node, f.NodePort)
+		}
+	}
+}
+
+// quote sets a program's last lines apart.
+func quote(tail string) string {
+	if tail == "" {
+		return ""
+	}
+	lines := strings.Split(tail, "\n")
+	if extra := len(lines) - 12; extra > 0 {
+		lines = lines[extra:]
+	}
+	return "\n              | " + strings.Join(lines, "\n              | ")
+}

@@ -1,0 +1,301 @@
+// Package client is the keeper's API as Go calls.
+package client
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"os"
+	"os/exec"
+	"syscall"
+	"time"
+
+	"kettlehole/internal/agent"
+	"kettlehole/internal/api"
+	"kettlehole/internal/home"
+	"kettlehole/internal/ledger"
+	"kettlehole/internal/longpath"
+	"kettlehole/internal/plan"
+)
+
+// ErrNoLab says that no lab of that name lives.
+var ErrNoLab = ledger.ErrNoLab
+
+// Problem is what a keeper answered instead of doing what it was asked.
+type Problem struct{ api.Problem }
+
+func (p *Problem) Error() string { return p.Problem.Error }
+
+// Station is where labs live: a state folder, and how keepers are started.
+type Station struct {
+	Home home.Home
+	// Keeper is the command that works as a lab's keeper, to which the lab's
+	// name is added.
+	Keeper []string
+}
+
+// Labs lists what lives, as the ledger has it. Nothing is started.
+func (s Station) Labs(ctx context.Context) ([]ledger.Lab, error) {
+	if _, err := os.Stat(s.Home.Ledger()); errors.Is(err, os.ErrNotExist) {
+		return nil, nil
+	}
+	l, err := ledger.Open(s.Home.Ledger(), ledger.Options{Now: time.Now})
+	if err != nil {
+		return nil, err
+	}
+	defer l.Close()
+	return l.Labs(ctx)
+}
+
+// LivingPlan gives the plan by which a lab lives, nil where it does not.
+func (s Station) LivingPlan(lab string) *plan.Plan {
+	labs, err := s.Labs(context.Background())
+	if err != nil {
+		return nil
+	}
+	for _, l := range labs {
+		var p plan.Plan
+		if l.Name == lab && json.Unmarshal(l.Plan, &p) == nil {
+			return &p
+		}
+	}
+	return nil
+}
+
+// Lab speaks to the keeper of one lab. It is safe for concurrent use.
+type Lab struct {
+	Name    string
+	station Station
+	http    http.Client
+}
+
+// Open gives the way to a lab's keeper. Nothing is started until it is asked
+// something.
+func (s Station) Open(lab string) *Lab {
+	l := &Lab{Name: lab, station: s}
+	l.http.Transport = &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) { return l.reach(ctx) }, MaxIdleConns: 2}
+	return l
+}
+
+// startLimit is how long a keeper may take to listen.
+const startLimit = 10 * time.Second
+
+// reach connects to the keeper, and starts it where none listens.
+func (l *Lab) reach(ctx context.Context) (net.Conn, error) {
+	socket := l.station.Home.Keeper(l.Name, "sock")
+	if err := l.station.Home.Make(); err != nil {
+		return nil, err
+	}
+	conn, err := longpath.Dial(ctx, socket)
+	if !errors.Is(err, longpath.ErrNobody) {
+		return conn, err
+	}
+	ended, err := l.start()
+	if err != nil {
+		return nil, err
+	}
+	deadline := time.After(startLimit)
+	for {
+		conn, err := longpath.Dial(ctx, socket)
+		if !errors.Is(err, longpath.ErrNobody) {
+			return conn, err
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-deadline:
+			return nil, fmt.Errorf("the lab's keeper does not answer; its log is %s", l.station.Home.Keeper(l.Name, "log"))
+		case <-ended:
+			// Another one may have been quicker; otherwise the next turn finds nobody.
+			ended = nil
+		case <-time.After(2 * time.Millisecond):
+		}
+	}
+}
+
+// start starts the keeper, detached. The channel closes when it ends.
+func (l *Lab) start() (<-chan struct{}, error) {
+	log, err := os.OpenFile(l.station.Home.Keeper(l.Name, "log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("starting the lab's keeper: %w", err)
+	}
+	defer log.Close()
+	command := l.station.Keeper
+	cmd := exec.Command(command[0], append(command[1:len(command):len(command)], l.Name)...)
+	cmd.Stdout, cmd.Stderr, cmd.Dir = log, log, "/"
+	cmd.Env = append(os.Environ(), home.Variable+"="+string(l.station.Home))
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	if err := cmd.Start(); err != nil {
+		return nil, fmt.Errorf("starting the lab's keeper: %w", err)
+	}
+	ended := make(chan struct{})
+	go func() {
+		_ = cmd.Wait()
+		close(ended)
+	}()
+	return ended, nil
+}
+
+// do sends a request. The caller closes the body.
+func (l *Lab) do(ctx context.Context, method, path string, body any) (*http.Response, error) {
+	var content io.Reader
+	if body != nil {
+		text, err := json.Marshal(body)
+		if err != nil {
+			return nil, err
+		}
+		content = bytes.NewReader(text)
+	}
+	request, err := http.NewRequestWithContext(ctx, method, "http://keeper"+path, content)
+	if err != nil {
+		return nil, err
+	}
+	response, err := l.http.Do(request)
+	if err != nil {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		return nil, fmt.Errorf("asking the keeper of %s: %w", l.Name, errors.Unwrap(err))
+	}
+	if response.StatusCode >= 400 {
+		defer response.Body.Close()
+		problem := &Problem{}
+		if err := json.NewDecoder(response.Body).Decode(&problem.Problem); err != nil {
+			return nil, fmt.Errorf("asking the keeper of %s: %s", l.Name, response.Status)
+		}
+		return nil, problem
+	}
+	return response, nil
+}
+
+func (l *Lab) post(ctx context.Context, path string, body any) error {
+	response, err := l.do(ctx, http.MethodPost, path, body)
+	if err != nil {
+		return err
+	}
+	return response.Body.Close()
+}
+
+func (l *Lab) get(ctx context.Context, path string, into any) error {
+	response, err := l.do(ctx, http.MethodGet, path, nil)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	return json.NewDecoder(response.Body).Decode(into)
+}
+
+// Provision begins a run by the lab file, an absolute path.
+func (l *Lab) Provision(ctx context.Context, file string) error {
+	return l.post(ctx, "/provision", api.Wanted{File: file})
+}
+
+// Cancel ends the run that goes on.
+func (l *Lab) Cancel(ctx context.Context) error { return l.post(ctx, "/cancel", nil) }
+
+// Teardown begins to take the lab down.
+func (l *Lab) Teardown(ctx context.Context) error { return l.post(ctx, "/teardown", nil) }
+
+// State gives the lab's state.
+func (l *Lab) State(ctx context.Context) (s api.State, err error) {
+	err = l.get(ctx, "/state", &s)
+	return s, err
+}
+
+// Things lists what the lab has made.
+func (l *Lab) Things(ctx context.Context) ([]ledger.Entry, error) {
+	var things api.Things
+	err := l.get(ctx, "/things", &things)
+	return things.Entries, err
+}
+
+// Follow calls each with the state, and again whenever it changed, until each
+// returns false, the lab is gone, or ctx ends.
+func (l *Lab) Follow(ctx context.Context, each func(api.State) bool) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	response, err := l.do(ctx, http.MethodGet, "/events", nil)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	decoder := json.NewDecoder(bufio.NewReader(response.Body))
+	var known *plan.Plan
+	for {
+		var state api.State
+		if err := decoder.Decode(&state); err != nil {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			return fmt.Errorf("the keeper of %s ended: %w", l.Name, err)
+		}
+		if state.Plan == nil {
+			state.Plan = known
+		}
+		known = state.Plan
+		if !each(state) || state.Phase == api.PhaseGone {
+			return nil
+		}
+	}
+}
+
+// Logs gives a log of a node, or without a name the names of its logs. The
+// caller closes it.
+func (l *Lab) Logs(ctx context.Context, node, name string, follow, tail bool) (io.ReadCloser, error) {
+	query := url.Values{"node": {node}}
+	if name != "" {
+		query.Set("name", name+".log")
+	}
+	if follow {
+		query.Set("follow", "yes")
+	}
+	if tail {
+		query.Set("tail", "yes")
+	}
+	response, err := l.do(ctx, http.MethodGet, "/logs?"+query.Encode(), nil)
+	if err != nil {
+		return nil, err
+	}
+	return response.Body, nil
+}
+
+// Agent is the way to manage a node through its lab's keeper.
+func (l *Lab) Agent(node string) agent.Client {
+	return agent.Client{Dial: func(ctx context.Context) (net.Conn, error) {
+		conn, err := l.reach(ctx)
+		if err != nil {
+			return nil, err
+		}
+		_, err = fmt.Fprintf(conn, "POST /nodes/%s/agent HTTP/1.1\r\nHost: keeper\r\nContent-Length: 0\r\n\r\n", url.PathEscape(node))
+		if err != nil {
+			return nil, errors.Join(err, conn.Close())
+		}
+		reader := bufio.NewReader(conn)
+		response, err := http.ReadResponse(reader, nil)
+		if err == nil && response.StatusCode != http.StatusSwitchingProtocols {
+			problem := &Problem{}
+			if err = json.NewDecoder(response.Body).Decode(&problem.Problem); err == nil {
+				err = problem
+			}
+		}
+		if err != nil {
+			return nil, errors.Join(err, conn.Close())
+		}
+		return upgraded{conn, reader}, nil
+	}}
+}
+
+// upgraded is a connection of which some bytes may have been read ahead.
+type upgraded struct {
+	net.Conn
+	reader *bufio.Reader
+}
+
+func (u upgraded) Read(p []byte) (int, error) { return u.reader.Read(p) }

@@ -1,0 +1,254 @@
+package keeper
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"kettlehole/internal/api"
+)
+
+// refresh is the shortest time between two states sent to a follower.
+const refresh = 50 * time.Millisecond
+
+// server answers people and their programs.
+func (k *Keeper) server(ctx context.Context) *http.Server {
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /state", func(w http.ResponseWriter, r *http.Request) {
+		state, _, _ := k.board.look()
+		reply(w, state)
+	})
+	mux.HandleFunc("GET /events", k.events)
+	mux.HandleFunc("GET /things", k.things)
+	mux.HandleFunc("GET /logs", k.logs)
+	mux.HandleFunc("POST /provision", func(w http.ResponseWriter, r *http.Request) {
+		var wanted api.Wanted
+		err := json.NewDecoder(r.Body).Decode(&wanted)
+		if err == nil {
+			err = k.provision(r.Context(), wanted.File)
+		}
+		done(w, err)
+	})
+	mux.HandleFunc("POST /cancel", func(w http.ResponseWriter, r *http.Request) {
+		k.cancelRun()
+		done(w, nil)
+	})
+	mux.HandleFunc("POST /teardown", func(w http.ResponseWriter, r *http.Request) { done(w, k.startTeardown(r.Context())) })
+	mux.HandleFunc("POST /nodes/{node}/agent", k.agent)
+	return &http.Server{Handler: mux, BaseContext: func(net.Listener) context.Context { return ctx }, ReadHeaderTimeout: 5 * time.Second}
+}
+
+func reply(w http.ResponseWriter, what any) {
+	w.Header().Set("Content-Type", "application/json")
+	_ = json.NewEncoder(w).Encode(what) // a client that went away is no concern
+}
+
+// done answers a request that gives nothing back.
+func done(w http.ResponseWriter, err error) {
+	if err == nil {
+		w.WriteHeader(http.StatusNoContent)
+		return
+	}
+	status := http.StatusInternalServerError
+	var refused *refusal
+	if errors.As(err, &refused) {
+		status = http.StatusConflict
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(status)
+	_ = json.NewEncoder(w).Encode(api.Problem{Error: err.Error(), Fault: isFault(err)})
+}
+
+// events streams the state, a line of JSON for every change, several changes
+// in a short time as one. The plan is sent only when it is another one.
+func (k *Keeper) events(w http.ResponseWriter, r *http.Request) {
+	w.Header().Set("Content-Type", "application/x-ndjson")
+	encoder := json.NewEncoder(w)
+	flusher := http.NewResponseController(w)
+	var sent any
+	for {
+		state, _, changed := k.board.look()
+		if sent != nil && sent == any(state.Plan) {
+			state.Plan = nil
+		} else {
+			sent = any(state.Plan)
+		}
+		if encoder.Encode(state) != nil || flusher.Flush() != nil || state.Phase == api.PhaseGone {
+			return
+		}
+		select {
+		case <-r.Context().Done():
+			return
+		case <-time.After(refresh):
+		}
+		select {
+		case <-r.Context().Done():
+			return
+		case <-changed:
+		}
+	}
+}
+
+func (k *Keeper) things(w http.ResponseWriter, r *http.Request) {
+	entries, err := k.ledger.Entries(r.Context(), k.options.Lab)
+	if err != nil {
+		done(w, err)
+		return
+	}
+	reply(w, api.Things{Entries: entries})
+}
+
+// logs sends a log of a node, or without a name the names of its logs, one a
+// line. With follow it goes on as the log grows. A node may do with its log
+// folder what it likes, so that nothing outside of the folder is ever opened,
+// and nothing but regular files.
+func (k *Keeper) logs(w http.ResponseWriter, r *http.Request) {
+	node, name := r.URL.Query().Get("node"), r.URL.Query().Get("name")
+	k.mu.Lock()
+	p, containers := k.living, k.containers
+	k.mu.Unlock()
+	if p == nil || containers == nil {
+		done(w, &refusal{fmt.Sprintf("there is no lab %q", k.options.Lab)})
+		return
+	}
+	if _, known := p.Node(node); !known {
+		done(w, &refusal{fmt.Sprintf("there is no node %q", node)})
+		return
+	}
+	folder, err := os.OpenRoot(containers.Logs(node))
+	if err != nil {
+		done(w, &refusal{fmt.Sprintf("node %s has no logs yet", node)})
+		return
+	}
+	defer folder.Close()
+	if name == "" {
+		k.logNames(w, folder)
+		return
+	}
+	file, err := openRegular(folder, name)
+	if err != nil {
+		done(w, &refusal{fmt.Sprintf("node %s has no log %q", node, strings.TrimSuffix(name, ".log"))})
+		return
+	}
+	defer file.Close()
+	if r.URL.Query().Get("tail") != "" {
+		skipTo(file, 64<<10)
+	}
+	flusher := http.NewResponseController(w)
+	for {
+		if _, err := io.Copy(w, file); err != nil || r.URL.Query().Get("follow") == "" || flusher.Flush() != nil {
+			return
+		}
+		select {
+		case <-r.Context().Done():
+			return
+		case <-time.After(refresh):
+		}
+	}
+}
+
+func (k *Keeper) logNames(w http.ResponseWriter, folder *os.Root) {
+	entries, err := os.ReadDir(folder.Name())
+	if err != nil {
+		done(w, err)
+		return
+	}
+	for _, e := range entries {
+		if name, isLog := strings.CutSuffix(e.Name(), ".log"); isLog && e.Type().IsRegular() {
+			_, _ = fmt.Fprintln(w, name)
+		}
+	}
+}
+
+// openRegular opens a file of the folder. The name may not lead anywhere else.
+func openRegular(folder *os.Root, name string) (*os.File, error) {
+	if name != filepath.Base(name) {
+		return nil, os.ErrNotExist
+	}
+	info, err := folder.Lstat(name)
+	if err != nil || !info.Mode().IsRegular() {
+		return nil, os.ErrNotExist
+	}
+	return folder.OpenFile(name, os.O_RDONLY|nonBlocking, 0)
+}
+
+// skipTo moves to the first whole line of the last limit bytes.
+func skipTo(file *os.File, limit int64) {
+	info, err := file.Stat()
+	if err != nil || info.Size() <= limit {
+		return
+	}
+	if _, err := file.Seek(-limit, io.SeekEnd); err != nil {
+		return
+	}
+	one := make([]byte, 1)
+	for range limit {
+		if n, err := file.Read(one); n == 0 || err != nil || one[0] == '\n' {
+			return
+		}
+	}
+}
+
+// agent connects the client to a node's init; what follows is the agent's own
+// protocol.
+func (k *Keeper) agent(w http.ResponseWriter, r *http.Request) {
+	k.mu.Lock()
+	p, containers := k.living, k.containers
+	k.mu.Unlock()
+	name := r.PathValue("node")
+	if p == nil || containers == nil {
+		done(w, &refusal{fmt.Sprintf("there is no lab %q", k.options.Lab)})
+		return
+	}
+	if _, known := p.Node(name); !known {
+		done(w, &refusal{fmt.Sprintf("there is no node %q", name)})
+		return
+	}
+	inner, err := containers.Agent(name).Dial(r.Context())
+	if err != nil {
+		done(w, &refusal{fmt.Sprintf("node %s does not run", name)})
+		return
+	}
+	defer inner.Close()
+	outer, buffered, err := http.NewResponseController(w).Hijack()
+	if err != nil {
+		done(w, err)
+		return
+	}
+	defer outer.Close()
+	if _, err := io.WriteString(outer, "HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: kettlehole-agent\r\n\r\n"); err != nil {
+		return
+	}
+	k.pipe(outer, inner, buffered)
+}
+
+// pipe passes bytes both ways until one side ends or the keeper does.
+func (k *Keeper) pipe(outer, inner net.Conn, buffered io.Reader) {
+	ended := make(chan struct{}, 2)
+	go func() {
+		_, _ = io.Copy(inner, buffered)
+		ended <- struct{}{}
+	}()
+	go func() {
+		_, _ = io.Copy(outer, inner)
+		ended <- struct{}{}
+	}()
+	left := 2
+	select {
+	case <-ended:
+		left--
+	case <-k.stopped:
+	}
+	_, _ = inner.Close(), outer.Close()
+	for range left {
+		<-ended
+	}
+}

@@ -1,0 +1,261 @@
+// Package keeper is the process that works for one lab: it makes it, runs its
+// steps, keeps its forwards, answers people, and takes it down. It may be
+// killed at any moment without harm to the nodes; started again, it finds all
+// in the ledger and carries on.
+package keeper
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"os"
+	"sync"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"kettlehole/internal/anchor"
+	"kettlehole/internal/api"
+	"kettlehole/internal/audit"
+	"kettlehole/internal/home"
+	"kettlehole/internal/ledger"
+	"kettlehole/internal/longpath"
+	"kettlehole/internal/mask"
+	"kettlehole/internal/plan"
+	"kettlehole/internal/reach"
+	"kettlehole/internal/run"
+	"kettlehole/internal/substrate/container"
+)
+
+// ErrBusy says that another keeper works for the lab.
+var ErrBusy = errors.New("another keeper works for this lab")
+
+// Options are what a keeper needs from outside.
+type Options struct {
+	Home   home.Home
+	Lab    string
+	Anchor string // the anchor's executable
+	Init   string // the nodes' init
+	Clock  run.Clock
+	Log    *slog.Logger
+	Hook   ledger.Hook // of the ledger, for tests; may be nil
+}
+
+// Keeper works for one lab. Its life, in [Keeper.Serve]:
+//
+//  1. take the lab's lock, open the ledger and the socket;
+//  2. take over what is there: nodes, forwards, an unfinished run or teardown;
+//  3. do what is asked for, one run or teardown at a time;
+//  4. end when the lab is gone.
+type Keeper struct {
+	options    Options
+	ledger     *ledger.Ledger
+	board      *board
+	cgroup     *container.Cgroup
+	containers *container.Containers
+	secrets    mask.Set
+	gone       chan struct{} // closed when the lab is gone or was never made
+	stopped    chan struct{} // closed when this keeper ends
+
+	mu       sync.Mutex // guards what follows
+	living   *plan.Plan
+	forwards map[string]*reach.Forward
+	cancel   context.CancelCauseFunc // of the run that goes on, nil without one
+	busy     sync.WaitGroup          // runs, watches
+	watched  map[string]bool
+	leaving  bool
+}
+
+// idleLimit is how long a keeper without a lab waits to be asked for one.
+const idleLimit = 10 * time.Second
+
+// Serve works for the lab until it is gone or ctx ends, which leaves the lab
+// alive.
+func Serve(ctx context.Context, options Options) error {
+	if err := options.Home.Make(); err != nil {
+		return err
+	}
+	lock, err := os.OpenFile(options.Home.Keeper(options.Lab, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return fmt.Errorf("taking the keeper's lock: %w", err)
+	}
+	defer lock.Close()
+	if err := unix.Flock(int(lock.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+		return ErrBusy
+	}
+	record, err := ledger.Open(options.Home.Ledger(), ledger.Options{Now: options.Clock.Now, Hook: options.Hook})
+	if err != nil {
+		return err
+	}
+	defer record.Close()
+	k := &Keeper{options: options, ledger: record, board: newBoard(options.Lab, options.Clock.Now), gone: make(chan struct{}),
+		forwards: map[string]*reach.Forward{}, watched: map[string]bool{}, stopped: make(chan struct{})}
+	if k.cgroup, err = container.NewCgroup(options.Home.ID(options.Lab)); err != nil {
+		return err
+	}
+	listener, err := listen(options.Home.Keeper(options.Lab, "sock"))
+	if err != nil {
+		return err
+	}
+	return k.serve(ctx, listener)
+}
+
+// listen opens the keeper's socket for its own user alone.
+func listen(path string) (net.Listener, error) {
+	if err := os.Remove(path); err != nil && !os.IsNotExist(err) {
+		return nil, fmt.Errorf("opening the keeper's socket: %w", err)
+	}
+	listener, err := longpath.Listen(path)
+	if err != nil {
+		return nil, fmt.Errorf("opening the keeper's socket: %w", err)
+	}
+	return ownOnly{listener}, nil
+}
+
+// ownOnly accepts connections of this user and of root (SO_PEERCRED, unix(7)).
+type ownOnly struct{ *net.UnixListener }
+
+func (l ownOnly) Accept() (net.Conn, error) {
+	for {
+		conn, err := l.AcceptUnix()
+		if err != nil {
+			return nil, err
+		}
+		if raw, err := conn.SyscallConn(); err == nil {
+			allowed := false
+			_ = raw.Control(func(fd uintptr) {
+				peer, err := unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET, unix.SO_PEERCRED)
+				allowed = err == nil && (peer.Uid == 0 || int(peer.Uid) == os.Geteuid())
+			})
+			if allowed {
+				return conn, nil
+			}
+		}
+		_ = conn.Close()
+	}
+}
+
+func (k *Keeper) serve(ctx context.Context, listener net.Listener) error {
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	server := k.server(ctx)
+	served := make(chan error, 1)
+	go func() { served <- server.Serve(listener) }()
+	k.busy.Go(func() { k.measure(ctx) })
+	err := k.adopt(ctx)
+	if err == nil {
+		select {
+		case <-ctx.Done():
+		case <-k.gone:
+		case err = <-served:
+		}
+	} else {
+		k.options.Log.Error("taking over the lab", "error", err)
+	}
+	finish, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
+	defer cancel()
+	_ = server.Shutdown(finish) // those who follow get the last state
+	stop()
+	close(k.stopped)
+	k.closeForwards()
+	k.busy.Wait()
+	select {
+	case <-k.gone:
+		for _, kind := range []string{"sock", "log", "lock"} {
+			_ = os.Remove(k.options.Home.Keeper(k.options.Lab, kind))
+		}
+	default:
+	}
+	return err
+}
+
+// adopt takes over what the ledger knows of the lab.
+func (k *Keeper) adopt(ctx context.Context) error {
+	lab, err := k.ledger.Lab(ctx, k.options.Lab)
+	if errors.Is(err, ledger.ErrNoLab) {
+		k.busy.Go(func() { k.idle(ctx) })
+		return nil
+	} else if err != nil {
+		return err
+	}
+	var p plan.Plan
+	if err := json.Unmarshal(lab.Plan, &p); err != nil {
+		return fmt.Errorf("reading the lab's plan from the ledger: %w", err)
+	}
+	k.mu.Lock()
+	k.living = &p
+	k.mu.Unlock()
+	k.board.lay(&p, lab.File)
+	k.board.change(func(s *api.State) { s.Created, s.Phase = lab.Created, api.PhaseLiving })
+	if lab.State == ledger.Ending {
+		return k.startTeardown(ctx)
+	}
+	return k.resume(ctx, &p)
+}
+
+// idle ends the keeper when nobody asks it for a lab.
+func (k *Keeper) idle(ctx context.Context) {
+	if k.options.Clock.Sleep(ctx, idleLimit) != nil {
+		return
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.living == nil && k.cancel == nil {
+		close(k.gone)
+	}
+}
+
+// resume puts the board right after a restart, and goes on with a run that
+// was not ended.
+func (k *Keeper) resume(ctx context.Context, p *plan.Plan) error {
+	runs, err := k.ledger.Runs(ctx, p.Lab)
+	if err != nil {
+		return err
+	}
+	cells, err := k.ledger.Cells(ctx, p.Lab)
+	if err != nil {
+		return err
+	}
+	for _, c := range cells {
+		k.board.CellIs(api.Cell{Step: c.Step, Node: c.Node, State: c.State, Run: c.Run, Started: c.Started, Ended: c.Ended, Exit: c.Exit, Reason: c.Reason})
+	}
+	k.open()
+	if len(runs) > 0 {
+		last := runs[len(runs)-1]
+		k.board.change(func(s *api.State) {
+			s.Run = api.Run{N: last.N, Started: last.Started, Ended: last.Ended, Outcome: last.Outcome}
+		})
+		if last.Ended.IsZero() {
+			k.begin(ctx, p, &last)
+			return nil
+		}
+	}
+	if _, err := anchor.Find(k.folder()); errors.Is(err, anchor.ErrAbsent) {
+		for _, n := range p.Nodes {
+			k.board.NodeIs(n.Name, api.Lost, "the workstation was restarted, or the lab's anchor ended; provision brings it back")
+		}
+		return nil
+	} else if err != nil {
+		return err
+	}
+	names, err := k.containers.Living(ctx)
+	if err != nil {
+		return err
+	}
+	k.recognise(p, names, cells)
+	return k.listenAll(ctx, p)
+}
+
+func (k *Keeper) folder() string { return k.options.Home.Lab(k.options.Lab) }
+
+// audited is what the audit must know of the lab.
+func (k *Keeper) audited(p *plan.Plan) audit.Lab {
+	lab := audit.Lab{Name: k.options.Lab, ID: k.options.Home.ID(k.options.Lab), Home: string(k.options.Home), Folder: k.folder()}
+	for _, f := range p.Forwards {
+		lab.Ports = append(lab.Ports, f.Listen.String())
+	}
+	return lab
+}

@@ -1,0 +1,346 @@
+package keeper
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+
+	"kettlehole/internal/anchor"
+	"kettlehole/internal/api"
+	"kettlehole/internal/audit"
+	"kettlehole/internal/image"
+	"kettlehole/internal/ledger"
+	"kettlehole/internal/mapping"
+	"kettlehole/internal/plan"
+	"kettlehole/internal/reach"
+	"kettlehole/internal/run"
+	"kettlehole/internal/schedule"
+	"kettlehole/internal/substrate"
+	"kettlehole/internal/substrate/container"
+)
+
+// refusal is a request that cannot be granted as the lab stands.
+type refusal struct{ words string }
+
+func (r *refusal) Error() string { return r.words }
+
+// provision begins a run by the lab file, or finds one that goes on.
+func (k *Keeper) provision(ctx context.Context, file string) error {
+	k.mu.Lock()
+	living, running, leaving := k.living, k.cancel != nil, k.leaving
+	k.mu.Unlock()
+	switch {
+	case leaving:
+		return &refusal{"the lab is being taken down; wait for that, then provision it again"}
+	case running:
+		return nil
+	}
+	m, err := mapping.Map(file, string(k.options.Home), func(string) *plan.Plan { return living })
+	if err != nil {
+		return err
+	}
+	if !m.Good() {
+		return &refusal{"the lab file has errors:\n" + m.Text()}
+	}
+	if m.Lab.Name != k.options.Lab {
+		return &refusal{fmt.Sprintf("%s declares the lab %q, not %q", file, m.Lab.Name, k.options.Lab)}
+	}
+	text, err := json.Marshal(m.Plan)
+	if err != nil {
+		return err
+	}
+	if living == nil {
+		before, err := audit.Take(k.audited(m.Plan))
+		if err != nil {
+			return err
+		}
+		seen, err := json.Marshal(before)
+		if err != nil {
+			return err
+		}
+		err = k.ledger.AddLab(ctx, ledger.Lab{Name: m.Lab.Name, ID: k.options.Home.ID(m.Lab.Name), File: m.File, Folder: k.folder(), Plan: text, Source: m.Source, Before: seen})
+		if err != nil {
+			return err
+		}
+		k.board.change(func(s *api.State) { s.Created = k.options.Clock.Now() })
+	} else {
+		if living.File != m.File {
+			return &refusal{fmt.Sprintf("a lab %q lives already, from %s; tear it down first, or give this one another name", living.Lab, living.File)}
+		}
+		if what := difference(living, m.Plan); what != "" {
+			return &refusal{fmt.Sprintf("the lab lives with other %s than the file declares now; tear it down and provision it again", what)}
+		}
+		if err := k.ledger.SetPlan(ctx, m.Lab.Name, text, m.Source); err != nil {
+			return err
+		}
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.cancel != nil || k.leaving {
+		return nil
+	}
+	k.living = m.Plan
+	k.board.lay(m.Plan, m.File)
+	k.beginLocked(context.WithoutCancel(ctx), m.Plan, nil)
+	return nil
+}
+
+// difference names what of a living lab a run cannot change.
+func difference(living, wanted *plan.Plan) string {
+	same := func(a, b any) bool {
+		x, errX := json.Marshal(a)
+		y, errY := json.Marshal(b)
+		return errX == nil && errY == nil && string(x) == string(y)
+	}
+	bare := func(p *plan.Plan) []plan.Node {
+		nodes := slices.Clone(p.Nodes)
+		for i := range nodes {
+			nodes[i].Services = nil // told anew at every run
+		}
+		return nodes
+	}
+	switch {
+	case !same(living.Networks, wanted.Networks):
+		return "networks"
+	case !same(bare(living), bare(wanted)):
+		return "nodes"
+	case !same(living.Forwards, wanted.Forwards):
+		return "forwards"
+	}
+	return ""
+}
+
+// begin starts a run, or goes on with one.
+func (k *Keeper) begin(ctx context.Context, p *plan.Plan, unfinished *ledger.Run) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.beginLocked(ctx, p, unfinished)
+}
+
+func (k *Keeper) beginLocked(ctx context.Context, p *plan.Plan, unfinished *ledger.Run) {
+	ctx, cancel := context.WithCancelCause(ctx)
+	k.cancel = cancel
+	k.busy.Go(func() {
+		defer cancel(nil)
+		err := k.run(ctx, p, unfinished)
+		if err != nil {
+			k.options.Log.Error("run", "error", err)
+		}
+		k.mu.Lock()
+		k.cancel = nil
+		k.mu.Unlock()
+		k.board.change(func(s *api.State) {
+			s.Phase = api.PhaseLiving
+			if s.Run.Ended.IsZero() {
+				s.Run.Ended = k.options.Clock.Now()
+				s.Run.Outcome = outcome(ctx, err)
+			}
+			s.Error, s.Fault = "", false
+			if err != nil {
+				s.Error, s.Fault = k.secrets.Text(err.Error()), isFault(err)
+			}
+		})
+	})
+}
+
+// isFault tells whether the workstation must be changed for it to work.
+func isFault(err error) bool {
+	return errors.Is(err, substrate.ErrWorkstation) || errors.Is(err, os.ErrPermission)
+}
+
+func outcome(ctx context.Context, err error) string {
+	switch {
+	case err == nil:
+		return api.OutcomeDone
+	case errors.Is(context.Cause(ctx), run.ErrCancelled):
+		return api.OutcomeCancelled
+	}
+	return api.OutcomeFailed
+}
+
+// run makes what is missing of the lab and runs what is due. Every part of it
+// may be repeated.
+func (k *Keeper) run(ctx context.Context, p *plan.Plan, unfinished *ledger.Run) error {
+	started, err := k.number(ctx, p, unfinished)
+	if err != nil {
+		return err
+	}
+	k.board.change(func(s *api.State) {
+		s.Phase, s.Run = api.PhaseMaking, api.Run{N: started.N, Started: started.Started}
+		for i := range s.Nodes {
+			s.Nodes[i].Marks = nil
+		}
+	})
+	err = k.carry(ctx, p, started)
+	if ctx.Err() != nil && !errors.Is(context.Cause(ctx), run.ErrCancelled) {
+		return err // the keeper ends, not the run
+	}
+	return errors.Join(err, k.ledger.EndRun(ctx, p.Lab, started.N, outcome(ctx, err)))
+}
+
+func (k *Keeper) number(ctx context.Context, p *plan.Plan, unfinished *ledger.Run) (ledger.Run, error) {
+	if unfinished != nil {
+		return *unfinished, nil
+	}
+	return k.ledger.StartRun(ctx, p.Lab)
+}
+
+func (k *Keeper) carry(ctx context.Context, p *plan.Plan, started ledger.Run) error {
+	if os.Geteuid() != 0 {
+		return fmt.Errorf("%w: laying nodes on containers needs root for now; run kettlehole as root", substrate.ErrWorkstation)
+	}
+	if err := k.ground(ctx, p); err != nil {
+		return err
+	}
+	digest, layers, err := k.image(ctx, p)
+	if err != nil {
+		return err
+	}
+	if err := k.networks(ctx, p); err != nil {
+		return err
+	}
+	kept, err := openValues(p.Lab, k.ledger, filepath.Join(k.folder(), "key"))
+	if err != nil {
+		return err
+	}
+	secrets, err := kept.secrets(ctx)
+	if err != nil {
+		return err
+	}
+	k.secrets.Add(secrets...)
+	graph, findings := schedule.New(p)
+	if graph == nil {
+		return &refusal{findings.Text(p.File, nil)}
+	}
+	if err := k.listenAll(ctx, p); err != nil {
+		return err
+	}
+	r := &run.Run{N: started.N, Plan: p, Graph: graph, Image: digest, Layers: layers, Substrate: k.containers, Record: k.ledger, Values: kept,
+		Secrets: &k.secrets, Watcher: watcher{k, ctx}, Clock: k.options.Clock}
+	return r.Do(ctx)
+}
+
+// open makes the substrate, which needs no more than to know where things are.
+func (k *Keeper) open() {
+	k.containers = container.New(k.folder(), container.FindRuntime(), k.cgroup)
+}
+
+// ground makes the lab's folder and its anchor.
+func (k *Keeper) ground(ctx context.Context, p *plan.Plan) error {
+	folder, group := k.folder(), k.cgroup.Path()
+	err := k.ledger.Intend(ctx, p.Lab, ledger.Entry{Kind: ledger.Folder, Ref: folder}, ledger.Entry{Kind: ledger.Cgroup, Ref: group, Detail: "limits of the nodes"})
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return fmt.Errorf("making the lab's folder: %w", err)
+	}
+	if err := k.ledger.SetMade(ctx, p.Lab, ledger.Entry{Kind: ledger.Folder, Ref: folder}, ledger.Entry{Kind: ledger.Cgroup, Ref: group}); err != nil {
+		return err
+	}
+	k.open()
+	if container.FindRuntime() == "" {
+		return fmt.Errorf("%w: no OCI runtime is installed; on Debian: apt-get install runc", substrate.ErrWorkstation)
+	}
+	_, err = anchor.Find(folder)
+	if !errors.Is(err, anchor.ErrAbsent) {
+		return err
+	}
+	if err := k.ledger.Intend(ctx, p.Lab, ledger.Entry{Kind: ledger.Anchor, Ref: "anchor"}); err != nil {
+		return err
+	}
+	return anchor.Start(ctx, k.options.Anchor, folder, k.options.Home.ID(p.Lab), func(pid int) error {
+		return k.ledger.SetMade(ctx, p.Lab, ledger.Entry{Kind: ledger.Anchor, Ref: "anchor", Detail: "process " + strconv.Itoa(pid)})
+	})
+}
+
+// image makes the layers that nodes start as, the uppermost first, and gives
+// one digest for all.
+func (k *Keeper) image(ctx context.Context, p *plan.Plan) (string, []string, error) {
+	store := image.NewStore(k.options.Home.Images())
+	root, err := image.Workstation(k.options.Init)
+	if err != nil {
+		return "", nil, fmt.Errorf("%w: %w", substrate.ErrWorkstation, err)
+	}
+	programs, err := image.Programs(p.Programs)
+	if err != nil {
+		return "", nil, err
+	}
+	entries, err := k.ledger.Entries(ctx, p.Lab)
+	if err != nil {
+		return "", nil, err
+	}
+	has := func(kind ledger.Kind, ref string) bool {
+		return slices.ContainsFunc(entries, func(e ledger.Entry) bool { return e.Kind == kind && e.State == ledger.Made && (ref == "" || e.Ref == ref) })
+	}
+	digest := ""
+	var layers []string
+	for _, content := range [][]image.Entry{programs, root} {
+		layer, err := store.Layer(ctx, content, func(l image.Layer) error {
+			return k.ledger.Intend(ctx, p.Lab, ledger.Entry{Kind: ledger.Layer, Ref: l.Path, Detail: "kept for later labs"})
+		})
+		if err != nil {
+			return "", nil, err
+		}
+		if has(ledger.NodeK, "") && !has(ledger.Layer, layer.Path) {
+			return "", nil, &refusal{"the lab's programs, or those of kettlehole, changed since its nodes were made; tear the lab down and provision it again"}
+		}
+		entry := ledger.Entry{Kind: ledger.Layer, Ref: layer.Path, Detail: "kept for later labs"}
+		if err := errors.Join(k.ledger.Intend(ctx, p.Lab, entry), k.ledger.SetMade(ctx, p.Lab, entry)); err != nil {
+			return "", nil, err
+		}
+		layers, digest = append(layers, layer.Path), digest+layer.Digest
+	}
+	return digest, layers, nil
+}
+
+// networks makes the networks and announces the nodes.
+func (k *Keeper) networks(ctx context.Context, p *plan.Plan) error {
+	var names []string
+	var entries, made []ledger.Entry
+	for _, n := range p.Networks {
+		names = append(names, n.Name)
+		entries = append(entries, ledger.Entry{Kind: ledger.Bridge, Ref: n.Name, Detail: n.Subnet.String()})
+	}
+	made = slices.Clone(entries)
+	for _, n := range p.Nodes {
+		entries = append(entries, ledger.Entry{Kind: ledger.NodeK, Ref: n.Name, Detail: n.Address().String()})
+	}
+	if err := k.ledger.Intend(ctx, p.Lab, entries...); err != nil {
+		return err
+	}
+	if err := k.containers.Networks(ctx, names); err != nil {
+		return err
+	}
+	return k.ledger.SetMade(ctx, p.Lab, made...)
+}
+
+// listenAll opens the forwards that are not open.
+func (k *Keeper) listenAll(ctx context.Context, p *plan.Plan) error {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	for _, f := range p.Forwards {
+		if k.forwards[f.Name] != nil {
+			continue
+		}
+		entry := ledger.Entry{Kind: ledger.Forward, Ref: f.Listen.String(), Detail: fmt.Sprintf("%s to %s:%d", f.Name, f.Node, f.NodePort)}
+		if err := k.ledger.Intend(ctx, p.Lab, entry); err != nil {
+			return err
+		}
+		forward, err := reach.Listen(f.Listen, f.Node, f.NodePort, k.dialNode)
+		if err != nil {
+			return err
+		}
+		k.forwards[f.Name] = forward
+		if err := k.ledger.SetMade(ctx, p.Lab, entry); err != nil {
+			return err
+		}
+	}
+	k.showForwards(p)
+	return nil
+}

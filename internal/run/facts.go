@@ -1,0 +1,89 @@
+package run
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+
+	"kettlehole/internal/plan"
+)
+
+// variable turns a name into the name of an environment variable.
+func variable(name string) string { return strings.ReplaceAll(strings.ToUpper(name), "-", "_") }
+
+// Environment is what every program on a node sees, sorted.
+func Environment(p *plan.Plan, node plan.Node) []string {
+	env := []string{
+		"LAB=" + p.Lab, "NODE=" + node.Name, "GROUP=" + node.Group, "INDEX=" + strconv.Itoa(node.Index),
+		"COUNT=" + strconv.Itoa(node.Count), "ADDRESS=" + node.Address().String(),
+	}
+	for _, tap := range node.Taps {
+		env = append(env, "ADDRESS_"+variable(tap.Network)+"="+tap.Address.Addr().String())
+	}
+	for _, group := range p.Groups() {
+		var names, addresses []string
+		for _, n := range p.Nodes {
+			if n.Group == group {
+				names, addresses = append(names, n.Name), append(addresses, n.Address().String())
+			}
+		}
+		env = append(env, "NODES_"+variable(group)+"="+strings.Join(names, " "), "ADDRESSES_"+variable(group)+"="+strings.Join(addresses, " "))
+	}
+	slices.Sort(env)
+	return env
+}
+
+// Facts is the content of /run/kettlehole/lab.json on a node: version 1.
+func Facts(p *plan.Plan, node plan.Node) []byte {
+	type fact struct {
+		Name      string                `json:"name"`
+		Group     string                `json:"group"`
+		Index     int                   `json:"index"`
+		Addresses map[string]netip.Addr `json:"addresses"` // by network
+	}
+	facts := struct {
+		Version  int               `json:"version"`
+		Lab      string            `json:"lab"`
+		Node     string            `json:"node"`
+		Nodes    []fact            `json:"nodes"`
+		Networks map[string]string `json:"networks"` // name to subnet
+	}{Version: 1, Lab: p.Lab, Node: node.Name, Networks: map[string]string{}}
+	for _, n := range p.Networks {
+		facts.Networks[n.Name] = n.Subnet.String()
+	}
+	for _, n := range p.Nodes {
+		one := fact{Name: n.Name, Group: n.Group, Index: n.Index, Addresses: map[string]netip.Addr{}}
+		for _, tap := range n.Taps {
+			one.Addresses[tap.Network] = tap.Address.Addr()
+		}
+		facts.Nodes = append(facts.Nodes, one)
+	}
+	text, err := json.MarshalIndent(facts, "", "  ")
+	if err != nil {
+		panic(err) // strings and numbers alone
+	}
+	return append(text, '\n')
+}
+
+// Hosts is the content of /etc/hosts on a node. Each node stands there by its
+// name and by name.lab.internal; a group's name leads to all its nodes.
+func Hosts(p *plan.Plan, node plan.Node) string {
+	var b strings.Builder
+	b.WriteString("127.0.0.1 localhost\n::1 localhost ip6-localhost ip6-loopback\n")
+	for _, n := range p.Nodes {
+		// The address on the first network that both nodes are on, so that a
+		// name always leads somewhere that can be reached.
+		address := n.Address()
+		for _, tap := range node.Taps {
+			if at := slices.IndexFunc(n.Taps, func(t plan.Tap) bool { return t.Network == tap.Network }); at >= 0 {
+				address = n.Taps[at].Address.Addr()
+				break
+			}
+		}
+		fmt.Fprintf(&b, "%s %s %s.%s.internal %s %s.%s.internal\n", address, n.Name, n.Name, p.Lab, n.Group, n.Group, p.Lab)
+	}
+	return b.String()
+}

@@ -1,0 +1,328 @@
+// Package run executes a plan: it makes nodes, runs steps on them in their
+// order, and records what happened, so that a run can stop anywhere and go on.
+package run
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"sync"
+	"time"
+
+	"kettlehole/internal/agent"
+	"kettlehole/internal/api"
+	"kettlehole/internal/fabric"
+	"kettlehole/internal/ledger"
+	"kettlehole/internal/mask"
+	"kettlehole/internal/plan"
+	"kettlehole/internal/schedule"
+	"kettlehole/internal/substrate"
+)
+
+// Record is the part of the ledger that a run writes.
+type Record interface {
+	SetCell(ctx context.Context, lab string, c ledger.Cell) error
+	Cells(ctx context.Context, lab string) ([]ledger.Cell, error)
+	SetMade(ctx context.Context, lab string, entries ...ledger.Entry) error
+}
+
+var _ Record = (*ledger.Ledger)(nil)
+
+// Values keeps what steps give, secrets sealed.
+type Values interface {
+	Get(ctx context.Context) (map[string]string, error)
+	Set(ctx context.Context, name, value string, secret bool) error
+}
+
+// Watcher is told what happens. Its methods are called from many goroutines
+// and must not block.
+type Watcher interface {
+	NodeIs(name, state, reason string)
+	CellIs(cell api.Cell)
+}
+
+// Clock is the time, so that tests need not wait.
+type Clock interface {
+	Now() time.Time
+	// Sleep returns early with the context's error.
+	Sleep(ctx context.Context, d time.Duration) error
+}
+
+// Run is one provisioning. Its fields are set before Do and not changed.
+type Run struct {
+	N         int
+	Plan      *plan.Plan
+	Graph     *schedule.Graph
+	Image     string   // digest of what nodes start as
+	Layers    []string // folders of the image
+	Substrate substrate.Substrate
+	Record    Record
+	Values    Values
+	Secrets   *mask.Set
+	Watcher   Watcher
+	Clock     Clock
+
+	mu     sync.Mutex // guards what follows
+	values map[string]string
+	cells  []cell
+	nodes  map[string]string // name to state
+	faults []error
+	busy   sync.WaitGroup
+}
+
+// cell is the state of a step on a node in this run.
+type cell struct {
+	api.Cell
+	before ledger.Cell // the newest result in the ledger
+	begun  bool
+}
+
+// bootLimit is how long a node's init may take to answer.
+const bootLimit = 30 * time.Second
+
+// Do carries the run through:
+//
+//  1. read what earlier runs did;
+//  2. make every node, and greet it once it has booted;
+//  3. start each cell as soon as its node has booted and all that it needs is
+//     done, all nodes side by side;
+//  4. end when nothing runs and nothing more can start.
+//
+// It returns nil where every step is done, an error that says what failed, or
+// the context's error where it was cancelled.
+func (r *Run) Do(ctx context.Context) error {
+	if err := r.recall(ctx); err != nil {
+		return err
+	}
+	r.mu.Lock()
+	for _, node := range r.Plan.Nodes {
+		r.nodes[node.Name] = api.Absent
+	}
+	for _, c := range r.cells {
+		r.Watcher.CellIs(c.Cell)
+	}
+	r.advance(ctx)
+	r.mu.Unlock()
+	for _, node := range r.Plan.Nodes {
+		r.busy.Go(func() { r.raise(ctx, node) })
+	}
+	r.busy.Wait()
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if ctx.Err() != nil {
+		return context.Cause(ctx)
+	}
+	return errors.Join(r.faults...)
+}
+
+// recall reads values and results of earlier runs.
+func (r *Run) recall(ctx context.Context) error {
+	values, err := r.Values.Get(ctx)
+	if err != nil {
+		return err
+	}
+	before, err := r.Record.Cells(ctx, r.Plan.Lab)
+	if err != nil {
+		return err
+	}
+	r.values, r.nodes = values, map[string]string{}
+	r.cells = make([]cell, len(r.Graph.Cells))
+	for i, c := range r.Graph.Cells {
+		r.cells[i].Cell = api.Cell{Step: c.Step, Node: c.Node, State: api.Waiting}
+		at := slices.IndexFunc(before, func(b ledger.Cell) bool { return b.Step == c.Step && b.Node == c.Node })
+		if at >= 0 {
+			r.cells[i].before = before[at]
+		}
+	}
+	return nil
+}
+
+// raise makes a node and prepares it until steps may run on it.
+func (r *Run) raise(ctx context.Context, node plan.Node) {
+	fail := func(state string, err error) {
+		if ctx.Err() != nil {
+			return
+		}
+		r.setNode(node.Name, state, err.Error())
+		r.mu.Lock()
+		r.faults = append(r.faults, fmt.Errorf("node %s: %w", node.Name, err))
+		r.mu.Unlock()
+	}
+	r.setNode(node.Name, api.Creating, "")
+	made := substrate.Node{Name: node.Name, Layers: r.Layers, CPU: int64(node.CPU), Memory: int64(node.Memory), Hosts: Hosts(r.Plan, node)}
+	for i, tap := range node.Taps {
+		made.Links = append(made.Links, fabric.Link{Network: tap.Network, Name: fmt.Sprintf("eth%d", i), Address: tap.Address, MAC: tap.MAC})
+	}
+	if err := r.Substrate.Make(ctx, made); err != nil {
+		fail(api.Failed, err)
+		return
+	}
+	if err := r.Record.SetMade(ctx, r.Plan.Lab, ledger.Entry{Kind: ledger.NodeK, Ref: node.Name}); err != nil {
+		fail(api.Failed, err)
+		return
+	}
+	r.setNode(node.Name, api.Booting, "")
+	client := r.Substrate.Agent(node.Name)
+	if err := r.greet(ctx, client, node); err != nil {
+		fail(api.Failed, err)
+		return
+	}
+	if err := r.startUnled(ctx, client, node); err != nil {
+		fail(api.Failed, err)
+		return
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.nodes[node.Name] = api.Provisioning
+	r.Watcher.NodeIs(node.Name, api.Provisioning, "")
+	r.settle(node.Name)
+	r.advance(ctx)
+}
+
+// greet waits until the node's init answers and tells it what it must know.
+func (r *Run) greet(ctx context.Context, client agent.Client, node plan.Node) error {
+	deadline := r.Clock.Now().Add(bootLimit)
+	configure := &agent.Configure{Env: Environment(r.Plan, node), Facts: Facts(r.Plan, node), Secrets: r.Secrets.Texts()}
+	for _, s := range node.Services {
+		configure.Services = append(configure.Services, agent.Service{Name: s.Name, Run: s.Run})
+	}
+	for {
+		_, err := client.Do(ctx, agent.Request{Op: agent.OpConfigure, Configure: configure})
+		var refused *agent.Refused
+		if err == nil || ctx.Err() != nil || errors.As(err, &refused) {
+			return err
+		}
+		if r.Clock.Now().After(deadline) {
+			return fmt.Errorf("it did not boot within %v: %w", bootLimit, err)
+		}
+		if err := r.Clock.Sleep(ctx, 5*time.Millisecond); err != nil {
+			return err
+		}
+	}
+}
+
+// startUnled starts the services that no step starts.
+func (r *Run) startUnled(ctx context.Context, client agent.Client, node plan.Node) error {
+	for _, s := range node.Services {
+		led := slices.ContainsFunc(r.Plan.Steps, func(step plan.Step) bool {
+			return slices.Contains(step.Start, s.Name) && slices.Contains(step.Nodes, node.Name)
+		})
+		if led {
+			continue
+		}
+		if _, err := client.Do(ctx, agent.Request{Op: agent.OpStart, Service: s.Name}); err != nil {
+			return fmt.Errorf("starting service %q: %w", s.Name, err)
+		}
+	}
+	return nil
+}
+
+func (r *Run) setNode(name, state, reason string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.nodes[name] = state
+	r.Watcher.NodeIs(name, state, r.Secrets.Text(reason))
+}
+
+// settle calls a node ready once nothing is left to do on it. The caller
+// holds the lock.
+func (r *Run) settle(node string) {
+	for i := range r.cells {
+		if r.cells[i].Node == node && !r.done(i) {
+			return
+		}
+	}
+	if r.nodes[node] == api.Provisioning {
+		r.nodes[node] = api.Ready
+		r.Watcher.NodeIs(node, api.Ready, "")
+	}
+}
+
+func (r *Run) done(i int) bool {
+	state := r.cells[i].State
+	return state == api.Done || state == api.Reused
+}
+
+// advance starts every cell that may start and tells the others why they
+// wait. The caller holds the lock.
+func (r *Run) advance(ctx context.Context) {
+	if ctx.Err() != nil {
+		return
+	}
+	for _, i := range r.Graph.Ready(func(i int) bool { return r.cells[i].begun }, r.done) {
+		if r.nodes[r.cells[i].Node] != api.Provisioning {
+			continue
+		}
+		r.cells[i].begun = true
+		r.busy.Go(func() { r.perform(ctx, i) })
+	}
+	for i := range r.cells {
+		c := &r.cells[i]
+		if c.begun || c.State != api.Waiting {
+			continue
+		}
+		reason := r.Graph.Waits(i, r.done)
+		if failed := r.blocked(i); failed != "" {
+			reason = failed
+		}
+		if reason != c.Reason {
+			c.Reason = reason
+			r.Watcher.CellIs(c.Cell)
+		}
+	}
+}
+
+// blocked says which failure keeps the cell from ever starting in this run.
+func (r *Run) blocked(i int) string {
+	if state := r.nodes[r.cells[i].Node]; state == api.Failed || state == api.Lost {
+		return "the node is " + state
+	}
+	for _, need := range r.Graph.Needs(i) {
+		c := r.cells[need]
+		switch {
+		case c.State == api.Failed:
+			return fmt.Sprintf("%s on %s failed", c.Step, c.Node)
+		case c.State == api.Waiting && !c.begun:
+			if reason := r.blocked(need); reason != "" {
+				return fmt.Sprintf("%s on %s, and there %s", c.Step, c.Node, reason)
+			}
+		}
+	}
+	return ""
+}
+
+func (r *Run) setCell(i int, change func(c *api.Cell)) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	change(&r.cells[i].Cell)
+	r.Watcher.CellIs(r.cells[i].Cell)
+}
+
+// step gives the plan's step of a cell.
+func (r *Run) step(i int) plan.Step {
+	at := slices.IndexFunc(r.Plan.Steps, func(s plan.Step) bool { return s.Name == r.cells[i].Step })
+	return r.Plan.Steps[at]
+}
+
+// identity is a digest of everything that can change the result of a step on
+// a node: what it starts from, what it does, what it takes.
+func (r *Run) identity(step plan.Step, node plan.Node) string {
+	taken := map[string]string{}
+	for _, name := range step.Takes {
+		taken[name] = fmt.Sprintf("%x", sha256.Sum256([]byte(r.values[name])))
+	}
+	var services []any
+	for _, s := range node.Services {
+		if slices.Contains(step.Start, s.Name) {
+			services = append(services, s)
+		}
+	}
+	text, err := json.Marshal([]any{r.Image, step.Script, step.Gives, step.Start, step.Wait, services, taken, Environment(r.Plan, node)})
+	if err != nil {
+		panic(err) // plain data
+	}
+	return fmt.Sprintf("%x", sha256.Sum256(text))
+}
