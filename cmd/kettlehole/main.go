@@ -35,7 +35,7 @@ func main() {
 		Station: client.Station{Home: state, Keeper: []string{self, keeperWord}},
 		Version: version, Demo: demoFile(filepath.Dir(self)), In: os.Stdin, Out: os.Stdout, Err: os.Stderr,
 	}
-	app.Open = func(ctx context.Context, file string) error { return open(ctx, app.Station, file) }
+	app.Open = func(ctx context.Context, file string) error { return open(ctx, self, app.Station, file) }
 	os.Exit(app.Main(context.Background(), os.Args[1:]))
 }
 

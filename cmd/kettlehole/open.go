@@ -2,11 +2,15 @@ package main
 
 import (
 	"context"
-	"errors"
+	"os/exec"
+	"time"
 
 	"kettlehole/internal/client"
+	"kettlehole/internal/tui"
 )
 
-func open(ctx context.Context, station client.Station, file string) error {
-	return errors.New("no interface yet")
+// open shows the full-screen interface; shells are this program's own command.
+func open(ctx context.Context, self string, station client.Station, file string) error {
+	return tui.Run(ctx, tui.Options{Station: station, File: file, Now: time.Now,
+		Shell: func(lab, node string) *exec.Cmd { return exec.Command(self, "shell", "--lab", lab, node) }})
 }

@@ -276,7 +276,9 @@ func (k *Keeper) image(ctx context.Context, p *plan.Plan) (string, []string, err
 		return "", nil, err
 	}
 	has := func(kind ledger.Kind, ref string) bool {
-		return slices.ContainsFunc(entries, func(e ledger.Entry) bool { return e.Kind == kind && e.State == ledger.Made && (ref == "" || e.Ref == ref) })
+		return slices.ContainsFunc(entries, func(e ledger.Entry) bool {
+			return e.Kind == kind && e.State == ledger.Made && (ref == "" || e.Ref == ref)
+		})
 	}
 	digest := ""
 	var layers []string

@@ -1,0 +1,446 @@
+// Package tui is the full-screen interface. It draws from what a lab's keeper
+// tells and asks it for what people want; it touches no lab itself.
+package tui
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"kettlehole/internal/api"
+	"kettlehole/internal/client"
+	"kettlehole/internal/tui/cell"
+	"kettlehole/internal/tui/theme"
+)
+
+// Options are what the interface works with.
+type Options struct {
+	Station client.Station
+	File    string // the lab file to open, "" for none
+	// Shell gives the command that opens a shell on a node.
+	Shell func(lab, node string) *exec.Cmd
+	Now   func() time.Time
+}
+
+// App is the whole interface as a Bubble Tea model.
+type App struct {
+	options Options
+	ctx     context.Context
+	send    func(tea.Msg)
+	world   world
+	views   []view
+	current int
+	width   int
+	height  int
+	help    bool
+	ask     *question
+	message string
+	grave   bool // the message is of something that went wrong
+	said    time.Time
+	feed    *feed
+	output  *output
+}
+
+var _ tea.Model = (*App)(nil)
+
+// question is asked before something is taken away.
+type question struct {
+	words []string
+	yes   func() tea.Cmd
+}
+
+// Run shows the interface until the person leaves it. Labs go on living.
+func Run(ctx context.Context, options Options) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	a := New(ctx, options)
+	program := tea.NewProgram(a, tea.WithContext(ctx))
+	a.send = program.Send
+	_, err := program.Run()
+	cancel()
+	a.feed.wait()
+	a.output.wait()
+	return err
+}
+
+// New gives the interface before it is shown.
+func New(ctx context.Context, options Options) *App {
+	a := &App{options: options, ctx: ctx, send: func(tea.Msg) {}}
+	a.world.theme, a.world.now = theme.Dark(), options.Now()
+	a.views = []view{&labsView{}, &planView{}, &runView{}, &nodesView{}, &ledgerView{}}
+	a.feed = newFeed(a)
+	a.output = newOutput(a)
+	if options.File != "" {
+		a.current = viewPlan
+		a.open(options.File)
+	}
+	return a
+}
+
+// The views by their place.
+const (
+	viewLabs = iota
+	viewPlan
+	viewRun
+	viewNodes
+	viewLedger
+)
+
+type (
+	tickMsg  struct{ at time.Time }
+	stateMsg struct {
+		lab   string
+		state api.State
+	}
+	doneMsg struct {
+		what string
+		err  error
+	}
+)
+
+// Init begins the ticks.
+func (a *App) Init() tea.Cmd {
+	a.feed.begin()
+	return tea.Batch(tea.RequestBackgroundColor, a.tick(), a.readLabs())
+}
+
+// tickTime is the time between redraws while nothing else happens.
+const tickTime = 250 * time.Millisecond
+
+func (a *App) tick() tea.Cmd {
+	return tea.Tick(tickTime, func(t time.Time) tea.Msg { return tickMsg{t} })
+}
+
+// open opens a lab file.
+func (a *App) open(file string) {
+	a.world.file, a.world.lab, a.world.state, a.world.things = file, "", api.State{}, nil
+	a.remap()
+}
+
+// remap reads the lab file again.
+func (a *App) remap() {
+	w := &a.world
+	if w.file == "" {
+		return
+	}
+	w.mapping, w.mapErr = a.read(w.file)
+	if w.mapping.Lab != nil && w.mapping.Lab.Name != w.lab {
+		w.lab = w.mapping.Lab.Name
+		w.state = api.State{}
+		a.feed.follow(w.lab)
+	}
+}
+
+// Update takes what happened.
+func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	cmd := a.update(msg)
+	a.chooseOutput()
+	return a, cmd
+}
+
+func (a *App) update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case tea.WindowSizeMsg:
+		a.width, a.height = msg.Width, msg.Height
+	case tea.BackgroundColorMsg:
+		if !msg.IsDark() {
+			a.world.theme = theme.Light()
+		}
+	case tickMsg:
+		return a.ticked(msg.at)
+	case stateMsg:
+		return a.stated(msg)
+	case labsMsg:
+		a.world.labs = msg.labs
+	case thingsMsg:
+		if msg.lab == a.world.lab {
+			a.world.things = msg.things
+		}
+	case doneMsg:
+		if msg.err != nil {
+			a.say(true, "%s: %v", msg.what, msg.err)
+		}
+	case outputMsg:
+		a.output.take(msg)
+	case tea.KeyPressMsg:
+		return a.press(msg.String())
+	case tea.MouseClickMsg:
+		return a.click(msg.X, msg.Y)
+	case tea.MouseWheelMsg:
+		lines := 3
+		if msg.Button == tea.MouseWheelUp {
+			lines = -3
+		}
+		a.views[a.current].wheel(a, lines)
+	}
+	return nil
+}
+
+func (a *App) ticked(at time.Time) tea.Cmd {
+	second := at.Unix() != a.world.now.Unix()
+	a.world.now = at
+	if a.message != "" && at.Sub(a.said) > 12*time.Second {
+		a.message = ""
+	}
+	commands := []tea.Cmd{a.tick()}
+	if second {
+		a.readPulse()
+		a.world.remember()
+		a.remapIfSaved()
+		commands = append(commands, a.readLabs(), a.readThings())
+	}
+	return tea.Batch(commands...)
+}
+
+// remapIfSaved reads the lab file again when it, or what it names, may have
+// changed.
+func (a *App) remapIfSaved() {
+	if a.current == viewPlan && a.world.file != "" {
+		a.remap()
+	}
+}
+
+func (a *App) stated(msg stateMsg) tea.Cmd {
+	w := &a.world
+	if msg.lab != w.lab {
+		return nil
+	}
+	before := w.state
+	w.state = msg.state
+	w.skew = w.now.Sub(msg.state.Now)
+	switch {
+	case before.Run.Outcome == "" && msg.state.Run.Outcome != "" && before.Run.N == msg.state.Run.N && before.Run.N > 0:
+		ready, all := w.ready()
+		switch msg.state.Run.Outcome {
+		case api.OutcomeDone:
+			a.say(false, "run %d done after %.1f s: %d of %d nodes ready", msg.state.Run.N, w.elapsed().Seconds(), ready, all)
+		default:
+			a.say(true, "run %d %s: %s", msg.state.Run.N, msg.state.Run.Outcome, firstLine(msg.state.Error))
+		}
+	case msg.state.Error != "" && msg.state.Error != before.Error:
+		a.say(true, "%s", firstLine(msg.state.Error))
+	case msg.state.Phase == api.PhaseGone && before.Phase != api.PhaseGone && msg.state.Audit != nil:
+		if msg.state.Audit.Clean() {
+			a.say(false, "%s is gone, and the workstation is as it was", w.lab)
+		} else {
+			a.say(true, "%s is gone, but %d things were left behind", w.lab, len(msg.state.Audit.Left()))
+		}
+	}
+	return a.readThings()
+}
+
+func firstLine(text string) string {
+	line, _, _ := strings.Cut(text, "\n")
+	return line
+}
+
+func (a *App) say(grave bool, format string, args ...any) {
+	a.message, a.grave, a.said = fmt.Sprintf(format, args...), grave, a.world.now
+}
+
+// press handles a key.
+func (a *App) press(key string) tea.Cmd {
+	if a.ask != nil {
+		asked := a.ask
+		a.ask = nil
+		if key == "y" {
+			return asked.yes()
+		}
+		a.say(false, "nothing was taken away")
+		return nil
+	}
+	if a.help {
+		a.help = false
+		return nil
+	}
+	if cmd, taken := a.views[a.current].press(a, key); taken {
+		return cmd
+	}
+	switch key {
+	case "q", "ctrl+c":
+		return tea.Quit
+	case "?":
+		a.help = true
+	case "esc":
+		a.message = ""
+		a.current = viewLabs
+	case "p":
+		return a.provision()
+	case "t":
+		return a.teardown()
+	case "x":
+		return a.cancelRun()
+	default:
+		if len(key) == 1 && key[0] >= '1' && int(key[0]-'1') < len(a.views) {
+			a.current = int(key[0] - '1')
+		}
+	}
+	return nil
+}
+
+// provision begins a run.
+func (a *App) provision() tea.Cmd {
+	w := &a.world
+	switch {
+	case w.running():
+		a.say(false, "run %d goes on", w.state.Run.N)
+		return nil
+	case w.file == "":
+		a.say(true, "no lab file is open")
+		return nil
+	}
+	a.remap()
+	if !w.mapping.Good() || w.mapErr != nil {
+		a.current = viewPlan
+		a.say(true, "the lab file has errors; nothing was made")
+		return nil
+	}
+	a.current = viewRun
+	lab, file := a.options.Station.Open(w.lab), w.mapping.File
+	a.feed.expect()
+	return func() tea.Msg { return doneMsg{"provision", lab.Provision(a.ctx, file)} }
+}
+
+// teardown asks, then takes the lab down.
+func (a *App) teardown() tea.Cmd {
+	w := &a.world
+	if !w.lives() {
+		a.say(true, "no lab lives here that could be torn down")
+		return nil
+	}
+	p := w.state.Plan
+	a.ask = &question{
+		words: []string{
+			fmt.Sprintf("Take down %s?", w.lab),
+			fmt.Sprintf("This takes away %s with all that is on them, %s and %s.", count(len(p.Nodes), "node"), count(len(p.Networks), "network"), count(len(p.Forwards), "forward")),
+		},
+		yes: func() tea.Cmd {
+			a.current = viewLedger
+			lab := a.options.Station.Open(w.lab)
+			return func() tea.Msg { return doneMsg{"teardown", lab.Teardown(a.ctx)} }
+		},
+	}
+	return nil
+}
+
+func count(n int, word string) string {
+	if n == 1 {
+		return "1 " + word
+	}
+	return fmt.Sprintf("%d %ss", n, word)
+}
+
+func (a *App) cancelRun() tea.Cmd {
+	w := &a.world
+	if !w.running() {
+		return nil
+	}
+	a.ask = &question{
+		words: []string{fmt.Sprintf("Cancel run %d?", w.state.Run.N), "Scripts that run are ended; nodes and finished steps stay, and p goes on from there."},
+		yes: func() tea.Cmd {
+			lab := a.options.Station.Open(w.lab)
+			return func() tea.Msg { return doneMsg{"cancel", lab.Cancel(a.ctx)} }
+		},
+	}
+	return nil
+}
+
+// shell hands the terminal to a shell on a node.
+func (a *App) shell(node string) tea.Cmd {
+	switch state := a.world.node(node).State; state {
+	case api.Absent, api.Creating, api.Booting, api.Lost:
+		a.say(true, "%s is %s; there is no shell on it", node, state)
+		return nil
+	}
+	return tea.ExecProcess(a.options.Shell(a.world.lab, node), func(err error) tea.Msg {
+		if _, ended := err.(*exec.ExitError); ended {
+			err = nil // the shell's own exit code is no failure of ours
+		}
+		return doneMsg{"shell on " + node, err}
+	})
+}
+
+// edit hands the terminal to the person's editor at a line of a file.
+func (a *App) edit(file string, line int) tea.Cmd {
+	editor := strings.Fields(os.Getenv("EDITOR"))
+	if len(editor) == 0 {
+		a.say(true, "set EDITOR to open %s here; the place is line %d", filepath.Base(file), line)
+		return nil
+	}
+	cmd := exec.Command(editor[0], append(editor[1:], fmt.Sprintf("+%d", max(line, 1)), file)...)
+	return tea.ExecProcess(cmd, func(err error) tea.Msg {
+		a.remap()
+		return doneMsg{"editor", err}
+	})
+}
+
+// The frame's lines: two at the top and a rule, a message and the keys below.
+const (
+	frameTop    = 3
+	frameBottom = 2
+)
+
+func (a *App) click(x, y int) tea.Cmd {
+	if a.ask != nil || a.help {
+		a.ask, a.help = nil, false
+		return nil
+	}
+	if y == 1 {
+		for i, at := range a.tabs() {
+			if x >= at.x && x < at.x+at.width {
+				a.current = i
+			}
+		}
+		return nil
+	}
+	if y >= frameTop && y < a.height-frameBottom {
+		return a.views[a.current].click(a, x, y-frameTop)
+	}
+	return nil
+}
+
+// View draws the screen.
+func (a *App) View() tea.View {
+	v := tea.NewView(a.screen().String())
+	v.AltScreen, v.MouseMode, v.WindowTitle = true, tea.MouseModeCellMotion, "Kettlehole"
+	if a.world.lab != "" {
+		v.WindowTitle = "Kettlehole: " + a.world.lab
+	}
+	return v
+}
+
+// smallest is the least space in which anything can be shown.
+const (
+	smallestWidth  = 60
+	smallestHeight = 16
+)
+
+func (a *App) screen() *cell.Grid {
+	g := cell.New(a.width, a.height)
+	w := &a.world
+	if a.width == 0 {
+		return g
+	}
+	if a.width < smallestWidth || a.height < smallestHeight {
+		g.Text(0, 0, w.text(), fmt.Sprintf("%d×%d is too small;", a.width, a.height))
+		g.Text(0, 1, w.text(), "80×24 shows all. q leaves.")
+		return g
+	}
+	body := cell.New(a.width, a.height-frameTop-frameBottom)
+	a.views[a.current].draw(w, body)
+	g.Draw(0, frameTop, body)
+	a.frame(g)
+	if a.help {
+		a.drawHelp(g)
+	}
+	if a.ask != nil {
+		a.drawQuestion(g)
+	}
+	return g
+}

@@ -1,0 +1,348 @@
+package tui
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"kettlehole/internal/agent"
+	"kettlehole/internal/api"
+	"kettlehole/internal/labfile"
+	"kettlehole/internal/plan"
+	"kettlehole/internal/tui/cell"
+)
+
+// nodesView lists the nodes by group, beside one node in depth.
+type nodesView struct {
+	list list
+	rows []int // the row of each node when last drawn
+}
+
+var _ view = (*nodesView)(nil)
+
+func (*nodesView) name() string { return "nodes" }
+
+// listWidth is the width of the list of nodes.
+const listWidth = 58
+
+// node gives the chosen node.
+func (v *nodesView) node(w *world) (api.Node, bool) {
+	p := w.plan()
+	if p == nil || len(p.Nodes) == 0 {
+		return api.Node{}, false
+	}
+	v.list.move(0, len(p.Nodes))
+	return w.node(p.Nodes[v.list.chosen].Name), true
+}
+
+func (v *nodesView) draw(w *world, g *cell.Grid) {
+	n, ok := v.node(w)
+	if !ok {
+		g.Text(2, 1, w.text().Strong(), "There are no nodes.")
+		return
+	}
+	width := min(listWidth, g.Width)
+	deep := g.Width >= 110
+	if deep {
+		for y := range g.Height {
+			g.Text(width, y, w.faint(), "│")
+		}
+		right := cell.New(g.Width-width-3, g.Height)
+		v.drawDeep(w, right, n)
+		g.Draw(width+2, 0, right)
+	}
+	left := cell.New(width, g.Height)
+	if !deep {
+		// A narrow screen has one node in depth below the list.
+		half := g.Height / 2
+		left = cell.New(g.Width, half)
+		below := cell.New(g.Width-2, g.Height-half-1)
+		v.drawDeep(w, below, n)
+		g.Line(0, half, g.Width, w.faint(), "─")
+		g.Draw(1, half+1, below)
+	}
+	v.drawList(w, left)
+	g.Draw(0, 0, left)
+}
+
+// listRow is a line of the list: a group's heading, or a node.
+type listRow struct {
+	group string
+	node  int // -1 for a heading
+}
+
+func (v *nodesView) drawList(w *world, g *cell.Grid) {
+	p := w.plan()
+	var rows []listRow
+	chosen := 0
+	for i, n := range p.Nodes {
+		if n.Index == 1 {
+			if i > 0 {
+				rows = append(rows, listRow{"", -1})
+			}
+			rows = append(rows, listRow{n.Group, -1})
+		}
+		if i == v.list.chosen {
+			chosen = len(rows)
+		}
+		rows = append(rows, listRow{"", i})
+	}
+	room := max(g.Height-3, 1)
+	v.list.top = max(min(v.list.top, chosen-1), chosen-room+1, 0)
+	v.rows = make([]int, len(p.Nodes))
+	for i := range v.rows {
+		v.rows[i] = -1
+	}
+	graphWidth := g.Width - 40
+	for i, row := range rows[v.list.top:] {
+		y := 1 + i
+		if i >= room {
+			break
+		}
+		if row.node < 0 {
+			v.drawHeading(w, g, y, p, row.group)
+			continue
+		}
+		v.rows[row.node] = y
+		n := p.Nodes[row.node]
+		state := w.node(n.Name)
+		if row.node == v.list.chosen {
+			g.Fill(0, y, g.Width, 1, w.theme.Chosen)
+		}
+		level, style := w.level(state.State)
+		g.Text(2, y, style, level)
+		g.Clip(4, y, 15, w.text().Strong(), n.Name)
+		g.Clip(20, y, 7, w.dim(), shortAddress(n))
+		if w.lives() {
+			graph(g, 28, y, graphWidth, cell.Fore(w.theme.Ice), w.cpu[n.Name])
+			if state.Memory > 0 {
+				g.Right(g.Width-1, y, w.text(), labfile.Bytes(state.Memory).String())
+			} else {
+				g.Right(g.Width-1, y, style, state.State)
+			}
+		}
+	}
+	if w.lives() && g.Height > 12 {
+		y := g.Height - 1
+		g.Text(28, y, w.faint(), "cpu")
+		g.Right(g.Width-1, y, w.faint(), "memory")
+	}
+}
+
+func (v *nodesView) drawHeading(w *world, g *cell.Grid, y int, p *plan.Plan, group string) {
+	if group == "" {
+		return
+	}
+	ready, all := 0, 0
+	for _, n := range p.Nodes {
+		if n.Group == group {
+			all++
+			if w.node(n.Name).State == api.Ready {
+				ready++
+			}
+		}
+	}
+	x := g.Text(2, y, w.dim(), group)
+	words := count(all, "node")
+	if w.lives() {
+		words = fmt.Sprintf("%d of %d ready", ready, all)
+	}
+	g.Text(x+3, y, w.faint(), words)
+}
+
+func shortAddress(n plan.Node) string {
+	if len(n.Taps) == 0 {
+		return ""
+	}
+	text := n.Address().String()
+	return text[strings.LastIndexByte(text, '.'):]
+}
+
+func (v *nodesView) drawDeep(w *world, g *cell.Grid, n api.Node) {
+	p := w.plan()
+	planned, _ := p.Node(n.Name)
+	x := g.Text(0, 1, w.text().Strong(), n.Name)
+	_, style := w.level(n.State)
+	x = g.Text(x+3, 1, style, n.State)
+	if len(n.Marks) > 0 && w.lives() {
+		last := n.Marks[len(n.Marks)-1]
+		x = g.Text(x+1, 1, w.dim(), "for "+age(w.now.Add(-w.skew).Sub(last.At)))
+	}
+	g.Text(x+3, 1, w.dim(), "container on image "+planned.Image)
+	y := 2
+	for _, line := range wrap(n.Reason, g.Width-12) {
+		if line != "" {
+			g.Text(12, y, style, line)
+			y++
+		}
+	}
+	y = max(y, 3)
+	fact := func(name string, draw func(x int) int) {
+		g.Text(0, y, w.dim(), name)
+		draw(12)
+		y++
+	}
+	for i, tap := range planned.Taps {
+		name := ""
+		if i == 0 {
+			name = "addresses"
+		}
+		fact(name, func(x int) int {
+			x = g.Text(x, y, w.text(), tap.Network)
+			x = g.Text(x+1, y, w.text().Strong(), tap.Address.Addr().String())
+			if i == 0 {
+				x = g.Text(x+3, y, w.dim(), "identity")
+			}
+			return x
+		})
+	}
+	fact("names", func(x int) int {
+		x = g.Text(x, y, w.text(), n.Name)
+		return g.Clip(x+3, y, g.Width-x-3, w.text(), fmt.Sprintf("%s.%s.internal", n.Name, p.Lab))
+	})
+	first := true
+	for _, f := range w.state.Forwards {
+		if f.Node != n.Name || !w.lives() {
+			continue
+		}
+		name := ""
+		if first {
+			name = "leads here"
+		}
+		first = false
+		fact(name, func(x int) int {
+			x = g.Text(x, y, w.text(), f.Listen.String())
+			x = g.Text(x+2, y, w.dim(), fmt.Sprintf("%s, to port %d: %d connections now, %d in all", f.Name, f.NodePort, f.Open, f.Total))
+			if f.Reason != "" {
+				x = g.Text(x+2, y, cell.Fore(w.theme.Brick), f.Reason)
+			}
+			return x
+		})
+	}
+	fact("get in", func(x int) int {
+		x = g.Text(x, y, w.text(), "kettlehole shell "+n.Name)
+		x = g.Text(x+3, y, w.dim(), "or")
+		return g.Text(x+1, y, w.key(), "!")
+	})
+	y++
+	if !w.lives() {
+		fact("may use", func(x int) int {
+			return g.Text(x, y, w.text(), fmt.Sprintf("%s cores, %s of memory", planned.CPU, planned.Memory))
+		})
+		return
+	}
+	graphWidth := max(g.Width-12-24, 10)
+	g.Text(0, y, w.dim(), "cpu")
+	graph(g, 12, y, graphWidth, cell.Fore(w.theme.Ice), w.cpu[n.Name])
+	cores := " cores"
+	if planned.CPU == 1000 {
+		cores = " core"
+	}
+	g.Text(12+graphWidth+2, y, w.text(), fmt.Sprintf("%.0f%% of %s%s", 100*n.CPU, planned.CPU, cores))
+	y++
+	g.Text(0, y, w.dim(), "memory")
+	graph(g, 12, y, graphWidth, cell.Fore(w.theme.Ice), w.memory[n.Name])
+	g.Text(12+graphWidth+2, y, w.text(), fmt.Sprintf("%s of %s", labfile.Bytes(n.Memory), planned.Memory))
+	y += 2
+	v.drawServices(w, g, y, n)
+}
+
+func (v *nodesView) drawServices(w *world, g *cell.Grid, y int, n api.Node) {
+	if len(n.Services) == 0 {
+		g.Text(0, y, w.dim(), "services")
+		g.Text(12, y, w.dim(), "none")
+		return
+	}
+	for i, s := range n.Services {
+		if i == 0 {
+			g.Text(0, y, w.dim(), "services")
+		}
+		x := g.Text(12, y, w.text().Strong(), s.Service)
+		g.Clip(x+2, y, g.Width-x-2, w.serviceStyle(s), serviceWords(w, s))
+		y++
+		if i > 0 {
+			continue
+		}
+		lines := w.output
+		room := g.Height - y - 1 - len(n.Services)
+		for _, line := range lines[max(0, len(lines)-max(room, 0)):] {
+			stamp := ""
+			if !line.at.IsZero() {
+				stamp = line.at.Local().Format("15:04:05")
+			}
+			g.Text(2, y, w.faint(), stamp)
+			g.Clip(12, y, g.Width-12, w.text(), line.text)
+			y++
+		}
+	}
+}
+
+func (w *world) serviceStyle(s agent.Status) cell.Style {
+	switch s.State {
+	case "running":
+		return cell.Fore(w.theme.Moss)
+	case "pausing":
+		return cell.Fore(w.theme.Brick)
+	}
+	return w.dim()
+}
+
+func serviceWords(w *world, s agent.Status) string {
+	for_ := age(w.now.Add(-w.skew).Sub(time.UnixMilli(s.Since)))
+	switch s.State {
+	case "running":
+		return fmt.Sprintf("running for %s, started %s", for_, times(s.Starts))
+	case "pausing":
+		return "will be started again; it " + s.Last
+	}
+	return s.State
+}
+
+func times(n int) string {
+	if n == 1 {
+		return "once"
+	}
+	return fmt.Sprintf("%d times", n)
+}
+
+func (v *nodesView) press(a *App, key string) (tea.Cmd, bool) {
+	n, ok := v.node(&a.world)
+	if !ok {
+		return nil, false
+	}
+	if move := step(key, 10); move != 0 {
+		v.list.move(move, len(a.world.plan().Nodes))
+		return nil, true
+	}
+	if key == "!" || key == "enter" {
+		return a.shell(n.Name), true
+	}
+	return nil, false
+}
+
+func (v *nodesView) click(a *App, x, y int) tea.Cmd {
+	for i, row := range v.rows {
+		if row == y && (x < listWidth || a.width < 110) {
+			v.list.chosen = i
+		}
+	}
+	return nil
+}
+
+func (v *nodesView) wheel(a *App, lines int) {
+	if p := a.world.plan(); p != nil {
+		v.list.move(lines/3, len(p.Nodes))
+	}
+}
+
+func (v *nodesView) keys(w *world) []binding {
+	keys := []binding{{"↑↓", "choose a node"}}
+	if w.lives() {
+		keys = append(keys, binding{"!", "a shell on it"}, binding{"p", "provision what is due"}, binding{"t", "tear down"})
+	} else {
+		keys = append(keys, binding{"p", "provision"})
+	}
+	return append(keys, binding{"q", "leave"})
+}
