@@ -1,7 +1,7 @@
 # Kettlehole. `make help` lists what there is.
 VERSION := $(shell git describe --always --dirty 2>/dev/null || echo unknown)
-PROGRAMS := bin/kettlehole bin/kettlehole-anchor bin/kettlehole-init examples/avalanche-desk/programs/cairn
 STATIC := CGO_ENABLED=0 go build -trimpath -buildvcs=false
+STATICCHECK := go tool staticcheck
 
 .PHONY: help setup build demo example test check bench screenshots clean
 .DEFAULT_GOAL := help
@@ -10,13 +10,38 @@ help: ## list the targets
 	@grep -E '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed -E 's/^([a-z]+):.*## (.*)/  make \1\t\2/' | expand -t 22
 
 setup: ## install what is missing on this machine (Debian)
-	scripts/setup
+	@scripts/setup
 
 build: ## build the programs into bin/
-	$(STATIC) -ldflags '-s -w -X main.version=$(VERSION)' -o bin/kettlehole ./cmd/kettlehole
-	$(STATIC) -ldflags '-s -w' -o bin/kettlehole-anchor ./cmd/kettlehole-anchor
-	$(STATIC) -ldflags '-s -w' -o bin/kettlehole-init ./cmd/kettlehole-init
-	$(STATIC) -ldflags '-s -w' -o examples/avalanche-desk/programs/cairn ./cmd/cairn
+	@$(STATIC) -ldflags '-s -w -X main.version=$(VERSION)' -o bin/kettlehole ./cmd/kettlehole
+	@$(STATIC) -ldflags '-s -w' -o bin/kettlehole-anchor ./cmd/kettlehole-anchor
+	@$(STATIC) -ldflags '-s -w' -o bin/kettlehole-init ./cmd/kettlehole-init
+	@$(STATIC) -ldflags '-s -w' -o examples/avalanche-desk/programs/cairn ./cmd/cairn
 
 demo: setup build ## open the demo lab; without a terminal, go through it
-	bin/kettlehole demo
+	@bin/kettlehole demo
+
+example: setup build ## go through the demo lab without a full screen
+	@bin/kettlehole demo --plain
+
+test: build ## run all tests; as root, or the kernel tests are skipped
+	@scripts/setup test
+	KETTLEHOLE_TEST_BIN=$(CURDIR)/bin go test -race -timeout 15m ./...
+
+check: build ## everything that must hold before a change is taken
+	@test -z "$$(gofmt -l .)" || { echo "gofmt would change:"; gofmt -l .; exit 1; }
+	go vet ./...
+	$(STATICCHECK) ./...
+	go mod tidy -diff
+	@$(MAKE) --no-print-directory test
+
+bench: build ## measure; on an idle machine, as root
+	@KETTLEHOLE_TEST_BIN=$(CURDIR)/bin go test -run '^$$' -bench . -benchtime 5x -timeout 20m ./internal/...
+	@KETTLEHOLE_TEST_BIN=$(CURDIR)/bin KETTLEHOLE_MEASURE=1 go test -count 1 -run '^TestMeasure' -v -timeout 20m ./internal/measure | grep -v -e '^=== ' -e '^--- '
+
+screenshots: build ## take the pictures in docs/screenshots from the demo lab
+	@scripts/setup pictures
+	@scripts/screenshots
+
+clean: ## remove what was built
+	rm -rf bin examples/*/programs

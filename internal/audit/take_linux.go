@@ -13,7 +13,7 @@ import (
 	"github.com/vishvananda/netlink"
 
 	"kettlehole/internal/anchor"
-	"kettlehole/internal/workstation"
+	"kettlehole/internal/workstation/survey"
 )
 
 // Take looks at the workstation, from the namespaces of the calling process.
@@ -224,7 +224,7 @@ func takeCgroups(lab Lab) (map[string]string, error) {
 }
 
 func takePorts(lab Lab) (map[string]string, error) {
-	facts, err := workstation.Read(lab.Home)
+	facts, err := survey.Read(lab.Home)
 	things := map[string]string{}
 	for _, l := range facts.Listening {
 		things[fmt.Sprintf("%s held by %s", l.Addr, l.Holder())] = ""

@@ -11,6 +11,7 @@ import (
 	"kettlehole/internal/plan"
 	"kettlehole/internal/schedule"
 	"kettlehole/internal/workstation"
+	"kettlehole/internal/workstation/survey"
 )
 
 // Result is what a lab file means here.
@@ -59,7 +60,7 @@ func Map(file, state string, living func(lab string) *plan.Plan) (Result, error)
 			r.Findings = append(r.Findings, labfile.Finding{Message: fmt.Sprintf("programs: there is no folder %q beside the lab file", r.Lab.Programs)})
 		}
 	}
-	if r.Facts, err = workstation.Read(state); err != nil {
+	if r.Facts, err = survey.Read(state); err != nil {
 		return r, err
 	}
 	made, findings := plan.Make(r.Lab, where, r.Facts, living(r.Lab.Name))

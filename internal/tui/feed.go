@@ -11,7 +11,7 @@ import (
 	"kettlehole/internal/ledger"
 	"kettlehole/internal/mapping"
 	"kettlehole/internal/plan"
-	"kettlehole/internal/workstation"
+	"kettlehole/internal/workstation/survey"
 )
 
 // feed follows the open lab in the background and sends its states on.
@@ -145,7 +145,7 @@ func (a *App) readThings() tea.Cmd {
 }
 
 func (a *App) readPulse() {
-	pulse, err := workstation.ReadPulse(string(a.options.Station.Home))
+	pulse, err := survey.ReadPulse(string(a.options.Station.Home))
 	if err != nil {
 		return
 	}

@@ -222,9 +222,7 @@ func (v *planView) drawOrder(w *world, g *cell.Grid, p *plan.Plan) {
 		for _, value := range s.Takes {
 			needs = append(needs, "the "+value)
 		}
-		for _, after := range s.After {
-			needs = append(needs, after)
-		}
+		needs = append(needs, s.After...)
 		ends := ""
 		if s.Wait != nil {
 			ends = waitText(*s.Wait)

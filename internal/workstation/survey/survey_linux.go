@@ -1,0 +1,149 @@
+// Package survey reads facts about this workstation. Reading touches nothing
+// and needs no privilege, though without it the holder of another user's port
+// stays unknown.
+package survey
+
+import (
+	"fmt"
+	"net/netip"
+	"os"
+	"os/exec"
+	"runtime"
+	"strings"
+
+	"github.com/prometheus/procfs"
+	"github.com/vishvananda/netlink"
+	"golang.org/x/sys/unix"
+
+	"kettlehole/internal/workstation"
+)
+
+// Read gathers the facts. folder is where labs live; it need not exist yet.
+func Read(folder string) (workstation.Facts, error) {
+	f := workstation.Facts{Cores: runtime.NumCPU(), Root: os.Geteuid() == 0, MergedUsr: mergedUsr(), Cgroup: cgroupVersion()}
+	fs, err := procfs.NewFS("/proc")
+	if err != nil {
+		return f, fmt.Errorf("reading facts of the workstation: %w", err)
+	}
+	memory, err := fs.Meminfo()
+	if err != nil || memory.MemTotal == nil || memory.MemAvailable == nil {
+		return f, fmt.Errorf("reading the workstation's memory: %w", err)
+	}
+	f.MemoryTotal, f.MemoryAvailable = int64(*memory.MemTotal)<<10, int64(*memory.MemAvailable)<<10
+	if f.DiskFree, err = diskFree(folder); err != nil {
+		return f, err
+	}
+	if path, err := exec.LookPath("runc"); err == nil {
+		f.Runtime = path
+	}
+	f.Listening, err = listening(fs)
+	return f, err
+}
+
+// diskFree gives the bytes free for this user where folder is or will be.
+func diskFree(folder string) (int64, error) {
+	for {
+		var disk unix.Statfs_t
+		err := unix.Statfs(folder, &disk)
+		if err == nil {
+			return int64(disk.Bavail) * disk.Bsize, nil
+		}
+		cut := strings.LastIndexByte(folder, '/')
+		if cut <= 0 {
+			return 0, fmt.Errorf("reading the free disk space of %q: %w", folder, err)
+		}
+		folder = folder[:cut]
+	}
+}
+
+func mergedUsr() bool {
+	for _, name := range []string{"/bin", "/lib", "/sbin"} {
+		if target, err := os.Readlink(name); err != nil || !strings.HasPrefix(strings.TrimPrefix(target, "/"), "usr/") {
+			return false
+		}
+	}
+	return true
+}
+
+func cgroupVersion() int {
+	mounts, err := procfs.GetMounts()
+	if err != nil {
+		return 0
+	}
+	version := 0
+	for _, m := range mounts {
+		switch {
+		case m.FSType == "cgroup" && strings.Contains(m.SuperOptions["memory"]+m.MountPoint, "memory"):
+			return 1
+		case m.FSType == "cgroup2":
+			version = 2
+		}
+	}
+	return version
+}
+
+// listening lists TCP sockets in state LISTEN (sock_diag(7)) with their holders.
+func listening(fs procfs.FS) ([]workstation.Listener, error) {
+	const stateListen = 10
+	byInode := map[string]int{}
+	var all []workstation.Listener
+	for _, family := range []uint8{unix.AF_INET, unix.AF_INET6} {
+		sockets, err := netlink.SocketDiagTCP(family)
+		if err != nil {
+			return nil, fmt.Errorf("reading listening ports: %w", err)
+		}
+		for _, s := range sockets {
+			addr, ok := netip.AddrFromSlice(s.ID.Source)
+			if s.State != stateListen || !ok {
+				continue
+			}
+			byInode[fmt.Sprintf("socket:[%d]", s.INode)] = len(all)
+			all = append(all, workstation.Listener{Addr: netip.AddrPortFrom(addr.Unmap(), s.ID.SourcePort)})
+		}
+	}
+	if len(all) == 0 {
+		return nil, nil
+	}
+	processes, err := fs.AllProcs()
+	if err != nil {
+		return nil, fmt.Errorf("reading processes: %w", err)
+	}
+	for _, p := range processes {
+		targets, err := p.FileDescriptorTargets()
+		if err != nil {
+			continue // another user's process, or one that has just ended
+		}
+		for _, target := range targets {
+			if at, listens := byInode[target]; listens {
+				all[at].PID = p.PID
+				all[at].Process, _ = p.Comm()
+			}
+		}
+	}
+	return all, nil
+}
+
+// ReadPulse reads the pulse. folder is where labs live.
+func ReadPulse(folder string) (workstation.Pulse, error) {
+	var p workstation.Pulse
+	fs, err := procfs.NewFS("/proc")
+	if err != nil {
+		return p, fmt.Errorf("reading the workstation's pulse: %w", err)
+	}
+	stat, err := fs.Stat()
+	if err != nil {
+		return p, fmt.Errorf("reading the workstation's processors: %w", err)
+	}
+	c := stat.CPUTotal
+	idle := c.Idle + c.Iowait
+	p.Whole = c.User + c.Nice + c.System + c.IRQ + c.SoftIRQ + c.Steal + idle
+	p.Busy = p.Whole - idle
+	memory, err := fs.Meminfo()
+	if err != nil || memory.MemTotal == nil || memory.MemAvailable == nil {
+		return p, fmt.Errorf("reading the workstation's memory: %w", err)
+	}
+	p.MemoryTotal = int64(*memory.MemTotal) << 10
+	p.MemoryUsed = p.MemoryTotal - int64(*memory.MemAvailable)<<10
+	p.DiskFree, err = diskFree(folder)
+	return p, err
+}
