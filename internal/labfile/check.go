@@ -24,7 +24,7 @@ func (r *reader) check() {
 			}
 		}
 		if !slices.Contains(nodes, f.Node) {
-			r.missing(Ref{f.Node, f.Pos}, "node", nodes)
+			r.missing(Ref{f.Node, f.NodePos}, "node", nodes)
 		}
 	}
 	r.checkSteps()

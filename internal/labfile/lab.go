@@ -84,6 +84,7 @@ type Forward struct {
 	Node     string     `json:"node"`     // a node's name
 	NodePort uint16     `json:"nodePort"` // never 0
 	Pos      Pos        `json:"-"`
+	NodePos  Pos        `json:"-"` // of the node's name
 }
 
 // Step is a script that prepares nodes. On each node it first starts the

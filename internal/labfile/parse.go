@@ -243,7 +243,10 @@ func (r *reader) service(f field) Service {
 
 func (r *reader) forward(f field) {
 	one := value(r, f.value, "forward", ParseForward)
-	one.Name, one.Pos = r.label(f.at, "a forward's name"), f.value.pos
+	one.Name, one.Pos, one.NodePos = r.label(f.at, "a forward's name"), f.value.pos, f.value.pos
+	if text, ok := f.value.value.(*ast.StringNode); ok {
+		one.NodePos.Column += max(strings.LastIndex(text.Value, one.Node), 0)
+	}
 	r.lab.Forwards = append(r.lab.Forwards, one)
 }
 
@@ -368,7 +371,7 @@ func local(file string) bool {
 
 func (r *reader) wait(n node) *Wait {
 	w := &Wait{Within: DefaultWithin, Pos: n.pos}
-	kinds := 0
+	kinds, strange := 0, false
 	for _, e := range r.fields(n, "wait") {
 		switch e.key {
 		case "port":
@@ -388,10 +391,11 @@ func (r *reader) wait(n node) *Wait {
 		case "within":
 			w.Within = value(r, e.value, "within", parseWithin)
 		default:
+			strange = true
 			r.unknown(e, "wait", "port", "file", "run", "within")
 		}
 	}
-	if kinds != 1 {
+	if kinds != 1 && !strange {
 		r.wrong(n, "wait looks at one of port, file, run")
 	}
 	return w

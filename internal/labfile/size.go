@@ -48,7 +48,7 @@ func ParseBytes(text string) (Bytes, error) {
 		return 0, fmt.Errorf("%q is not a size; write a number and one of K, M, G, such as 256M", text)
 	}
 	number, err := strconv.ParseFloat(text[:len(text)-1], 64)
-	if err != nil || number <= 0 || number > 1<<20 {
+	if err != nil || !(number > 0 && number <= 1<<20) {
 		return 0, fmt.Errorf("%q is not a size; write a number above 0 and one of K, M, G, such as 256M", text)
 	}
 	return Bytes(number * float64(unit)), nil

@@ -69,7 +69,11 @@ func (t *tree) open(source []byte) (node, bool) {
 		var broken yaml.Error
 		if errors.As(err, &broken) && broken.GetToken() != nil {
 			place := broken.GetToken().Position
-			return fail(Pos{place.Line, place.Column}, "this is not YAML: "+broken.GetMessage(), "")
+			remedy := ""
+			if strings.ContainsRune(broken.GetMessage(), '\t') {
+				remedy = "YAML is indented with blanks, never with tabs"
+			}
+			return fail(Pos{place.Line, place.Column}, "this is not YAML: "+strings.ReplaceAll(broken.GetMessage(), "\t", "tab"), remedy)
 		}
 		return fail(Pos{}, "this is not YAML: "+err.Error(), "")
 	}
@@ -91,7 +95,7 @@ func parse(source []byte) (file *ast.File, err error) {
 			err = fmt.Errorf("the text cannot be read (%v)", r)
 		}
 	}()
-	return parser.ParseBytes(source, 0)
+	return parser.ParseBytes(source, 0, parser.AllowDuplicateMapKey())
 }
 
 // node unwraps anchors, aliases and tags.
