@@ -36,14 +36,14 @@ var steps = []time.Duration{
 	15 * time.Second, 30 * time.Second, time.Minute, 2 * time.Minute, 5 * time.Minute, 10 * time.Minute, 30 * time.Minute, time.Hour,
 }
 
-// tickRoom is the least number of columns from tick to tick.
-const tickRoom = 12
+// TickRoom is the least number of columns from tick to tick.
+const TickRoom = 12
 
-// Ticks gives labels at round moments, none nearer than tickRoom to the next.
+// Ticks gives labels at round moments, none nearer than TickRoom to the next.
 func (a Axis) Ticks() []Tick {
 	step := steps[len(steps)-1]
 	for _, s := range steps {
-		if int64(a.Columns)*int64(s)/int64(a.Span) >= tickRoom {
+		if int64(a.Columns)*int64(s)/int64(a.Span) >= TickRoom {
 			step = s
 			break
 		}

@@ -44,7 +44,7 @@ type Entry struct {
 // Intend records things that are about to be made. A thing that was gone is
 // intended anew; one that is there stays as it is.
 func (l *Ledger) Intend(ctx context.Context, lab string, entries ...Entry) error {
-	return l.write(ctx, "intents", func(tx *sql.Tx) error {
+	return l.write(ctx, "intents", func(ctx context.Context, tx *sql.Tx) error {
 		for _, e := range entries {
 			_, err := tx.ExecContext(ctx, `insert into entries (lab, kind, ref, detail, state, intended) values (?,?,?,?,?,?)
 				on conflict do update set detail = excluded.detail,
@@ -62,7 +62,7 @@ func (l *Ledger) Intend(ctx context.Context, lab string, entries ...Entry) error
 // SetMade records that intended things are there now, with what is known of
 // them only now.
 func (l *Ledger) SetMade(ctx context.Context, lab string, entries ...Entry) error {
-	return l.write(ctx, "what was made", func(tx *sql.Tx) error {
+	return l.write(ctx, "what was made", func(ctx context.Context, tx *sql.Tx) error {
 		for _, e := range entries {
 			_, err := tx.ExecContext(ctx, `update entries set state = ?, made = ?, detail = iif(? = '', detail, ?) where lab = ? and kind = ? and ref = ?`,
 				Made, l.now(), e.Detail, e.Detail, lab, e.Kind, e.Ref)
@@ -76,7 +76,7 @@ func (l *Ledger) SetMade(ctx context.Context, lab string, entries ...Entry) erro
 
 // SetGone records that things of one kind are no longer there.
 func (l *Ledger) SetGone(ctx context.Context, lab string, kind Kind, refs ...string) error {
-	return l.write(ctx, "what is gone", func(tx *sql.Tx) error {
+	return l.write(ctx, "what is gone", func(ctx context.Context, tx *sql.Tx) error {
 		for _, ref := range refs {
 			if _, err := tx.ExecContext(ctx, `update entries set state = ?, gone = ? where lab = ? and kind = ? and ref = ?`, Gone, l.now(), lab, kind, ref); err != nil {
 				return err

@@ -31,7 +31,7 @@ type Lab struct {
 
 // AddLab records a lab before anything of it is made.
 func (l *Ledger) AddLab(ctx context.Context, lab Lab) error {
-	return l.write(ctx, "lab "+lab.Name, func(tx *sql.Tx) error {
+	return l.write(ctx, "lab "+lab.Name, func(ctx context.Context, tx *sql.Tx) error {
 		_, err := tx.ExecContext(ctx, `insert into labs (name, id, file, folder, state, plan, source, before, created) values (?,?,?,?,?,?,?,?,?)`,
 			lab.Name, lab.ID, lab.File, lab.Folder, Living, lab.Plan, lab.Source, lab.Before, l.now())
 		return err
@@ -40,7 +40,7 @@ func (l *Ledger) AddLab(ctx context.Context, lab Lab) error {
 
 // SetPlan records the plan by which a lab lives from now on.
 func (l *Ledger) SetPlan(ctx context.Context, name string, plan, source []byte) error {
-	return l.write(ctx, "plan of lab "+name, func(tx *sql.Tx) error {
+	return l.write(ctx, "plan of lab "+name, func(ctx context.Context, tx *sql.Tx) error {
 		_, err := tx.ExecContext(ctx, `update labs set plan = ?, source = ? where name = ?`, plan, source, name)
 		return err
 	})
@@ -48,7 +48,7 @@ func (l *Ledger) SetPlan(ctx context.Context, name string, plan, source []byte) 
 
 // SetState records what is begun with a lab.
 func (l *Ledger) SetState(ctx context.Context, name string, state LabState) error {
-	return l.write(ctx, "state of lab "+name, func(tx *sql.Tx) error {
+	return l.write(ctx, "state of lab "+name, func(ctx context.Context, tx *sql.Tx) error {
 		_, err := tx.ExecContext(ctx, `update labs set state = ? where name = ?`, state, name)
 		return err
 	})
@@ -57,7 +57,7 @@ func (l *Ledger) SetState(ctx context.Context, name string, state LabState) erro
 // DropLab removes a lab and all that is recorded of it, once nothing of it is
 // left.
 func (l *Ledger) DropLab(ctx context.Context, name string) error {
-	return l.write(ctx, "end of lab "+name, func(tx *sql.Tx) error {
+	return l.write(ctx, "end of lab "+name, func(ctx context.Context, tx *sql.Tx) error {
 		for _, table := range []string{"entries", "runs", "cells", "vals"} {
 			if _, err := tx.ExecContext(ctx, `delete from `+table+` where lab = ?`, name); err != nil {
 				return err

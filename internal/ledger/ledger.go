@@ -85,7 +85,7 @@ func Open(path string, options Options) (*Ledger, error) {
 func (l *Ledger) Close() error { return l.db.Close() }
 
 // write runs do in one transaction.
-func (l *Ledger) write(ctx context.Context, what string, do func(tx *sql.Tx) error) error {
+func (l *Ledger) write(ctx context.Context, what string, do func(ctx context.Context, tx *sql.Tx) error) error {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.writes++
@@ -99,7 +99,7 @@ func (l *Ledger) write(ctx context.Context, what string, do func(tx *sql.Tx) err
 	if err != nil {
 		return fmt.Errorf("recording %s: %w", what, err)
 	}
-	if err := do(tx); err != nil {
+	if err := do(ctx, tx); err != nil {
 		return errors.Join(fmt.Errorf("recording %s: %w", what, err), tx.Rollback())
 	}
 	if err := tx.Commit(); err != nil {

@@ -17,7 +17,7 @@ type Run struct {
 // StartRun records a new run and gives its number.
 func (l *Ledger) StartRun(ctx context.Context, lab string) (Run, error) {
 	run := Run{Started: at(l.now())}
-	err := l.write(ctx, "a run", func(tx *sql.Tx) error {
+	err := l.write(ctx, "a run", func(ctx context.Context, tx *sql.Tx) error {
 		return tx.QueryRowContext(ctx, `insert into runs (lab, n, started) select ?, coalesce(max(n), 0) + 1, ? from runs where lab = ? returning n`,
 			lab, run.Started.UnixNano(), lab).Scan(&run.N)
 	})
@@ -26,7 +26,7 @@ func (l *Ledger) StartRun(ctx context.Context, lab string) (Run, error) {
 
 // EndRun records how a run ended.
 func (l *Ledger) EndRun(ctx context.Context, lab string, n int, outcome string) error {
-	return l.write(ctx, "the end of a run", func(tx *sql.Tx) error {
+	return l.write(ctx, "the end of a run", func(ctx context.Context, tx *sql.Tx) error {
 		_, err := tx.ExecContext(ctx, `update runs set ended = ?, outcome = ? where lab = ? and n = ?`, l.now(), outcome, lab, n)
 		return err
 	})
@@ -58,7 +58,7 @@ type Cell struct {
 
 // SetCell records the state of a step on a node.
 func (l *Ledger) SetCell(ctx context.Context, lab string, c Cell) error {
-	return l.write(ctx, "step "+c.Step+" on "+c.Node, func(tx *sql.Tx) error {
+	return l.write(ctx, "step "+c.Step+" on "+c.Node, func(ctx context.Context, tx *sql.Tx) error {
 		_, err := tx.ExecContext(ctx, `insert or replace into cells (lab, step, node, run, identity, state, started, ended, exit, reason) values (?,?,?,?,?,?,?,?,?,?)`,
 			lab, c.Step, c.Node, c.Run, c.Identity, c.State, nano(c.Started), nano(c.Ended), c.Exit, c.Reason)
 		return err
@@ -93,7 +93,7 @@ type Value struct {
 
 // SetValue records a value.
 func (l *Ledger) SetValue(ctx context.Context, lab string, v Value) error {
-	return l.write(ctx, "value "+v.Name, func(tx *sql.Tx) error {
+	return l.write(ctx, "value "+v.Name, func(ctx context.Context, tx *sql.Tx) error {
 		_, err := tx.ExecContext(ctx, `insert or replace into vals (lab, name, secret, text) values (?,?,?,?)`, lab, v.Name, v.Secret, v.Text)
 		return err
 	})

@@ -1,0 +1,202 @@
+package plan_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/netip"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"kettlehole/internal/labfile"
+	"kettlehole/internal/plan"
+	"kettlehole/internal/workstation"
+)
+
+var station = workstation.Facts{Cores: 8, MemoryTotal: 16 << 30, MemoryAvailable: 12 << 30, Listening: []workstation.Listener{
+	{Addr: netip.MustParseAddrPort("0.0.0.0:8080"), PID: 77, Process: "page-server"},
+	{Addr: netip.MustParseAddrPort("127.0.0.2:9090")},
+}}
+
+func parse(t require.TestingT, text string) *labfile.Lab {
+	lab, findings := labfile.Parse([]byte(text), nil)
+	require.NotNil(t, lab, findings.Text("x", []byte(text)))
+	return lab
+}
+
+func mapped(t require.TestingT, text string) (*plan.Plan, labfile.Findings) {
+	return plan.Make(parse(t, text), plan.Where{File: "/x.lab.yaml"}, station, nil)
+}
+
+func TestAddresses(t *testing.T) {
+	p, findings := mapped(t, `
+lab: desk
+networks: {valley: {subnet: 10.61.0.0/24}, ridge: {subnet: auto}, wide: {subnet: 10.4.0.0/16}}
+groups:
+  late:    {networks: [valley]}
+  council: {count: 3, networks: {valley: .11}}
+  field:   {count: 2, networks: {ridge: .21, valley: .21, wide: .3.254}}
+`)
+	require.NotNil(t, p, findings)
+	var got []string
+	for _, n := range p.Nodes {
+		line := n.Name
+		for _, tap := range n.Taps {
+			if tap.Network != "ridge" {
+				line += " " + tap.Address.String()
+			}
+		}
+		got = append(got, line)
+	}
+	// The planner places nodes only where no fixed one stands.
+	assert.Equal(t, []string{
+		"late-1 10.61.0.14/24", "council-1 10.61.0.11/24", "council-2 10.61.0.12/24", "council-3 10.61.0.13/24",
+		"field-1 10.61.0.21/24 10.4.3.254/16", "field-2 10.61.0.22/24 10.4.3.255/16",
+	}, got)
+	field, ok := p.Node("field-1")
+	require.True(t, ok)
+	assert.Equal(t, "ridge", field.Taps[0].Network, "the first network named is the identity")
+	assert.True(t, netip.MustParsePrefix("10.64.0.0/10").Contains(field.Address()))
+}
+
+func TestFindings(t *testing.T) {
+	for name, c := range map[string]struct{ text, want string }{
+		"subnet too small": {"lab: x\nnetworks: {n: {subnet: 10.0.0.0/29}}\ngroups: {a: {count: 6}}", "too small: node a-6 has no place"},
+		"past the end":     {"lab: x\nnetworks: {n: {subnet: 10.0.0.0/24}}\ngroups: {a: {count: 3, networks: {n: .253}}}", "too small: node a-3"},
+		"outside":          {"lab: x\nnetworks: {n: {subnet: 10.0.0.0/29}}\ngroups: {a: {networks: {n: .80}}}", "outside of 10.0.0.0/29"},
+		"same address":     {"lab: x\nnetworks: {n: {subnet: 10.0.0.0/24}}\ngroups: {a: {count: 3, networks: {n: .11}}, b: {networks: {n: .12}}}", "a-2 and b-1 would both have address 10.0.0.12"},
+		"overlap":          {"lab: x\nnetworks: {n: {subnet: 10.0.0.0/8}, m: {subnet: 10.9.0.0/16}}\ngroups: {a: {networks: [n]}}", "overlaps 10.0.0.0/8"},
+		"port taken":       {"lab: x\ngroups: {a: {}}\nforwards: {f: 8080 -> a-1:80}", "port 8080 of 127.0.0.1 is taken by page-server (process 77)"},
+		"port unseen":      {"lab: x\ngroups: {a: {}}\nforwards: {f: \"127.0.0.2:9090 -> a-1:80\"}", "cannot be seen"},
+		"port twice":       {"lab: x\ngroups: {a: {}}\nforwards: {f: 7000 -> a-1:80, g: 7000 -> a-1:81}", "forwarded twice"},
+		"no node":          {"lab: x\ngroups: {a: {count: 0}}", "no node"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			p, findings := mapped(t, c.text)
+			assert.Nil(t, p)
+			assert.Contains(t, findings.Text("x", []byte(c.text)), c.want)
+		})
+	}
+	p, findings := mapped(t, "lab: x\ngroups: {a: {count: 100, memory: 1G}}")
+	require.NotNil(t, p, "too much memory is a caution")
+	assert.Equal(t, 1, findings.Count(labfile.Caution))
+	p, _ = mapped(t, "lab: x\ngroups: {a: {}}\nforwards: {f: 9090 -> a-1:80}")
+	assert.NotNil(t, p, "the port is taken on another address only")
+}
+
+func TestLivingLabKeepsItsOwn(t *testing.T) {
+	text := "lab: x\nnetworks: {n: {subnet: auto}}\ngroups: {a: {}}\nforwards: {f: 7000 -> a-1:80, g: auto -> a-1:81}"
+	before, _ := mapped(t, text)
+	require.NotNil(t, before)
+	held := station
+	for _, f := range before.Forwards {
+		held.Listening = append(held.Listening, workstation.Listener{Addr: f.Listen, PID: 1, Process: "kettlehole"})
+	}
+	p, findings := plan.Make(parse(t, text), plan.Where{}, held, nil)
+	assert.Nil(t, p, "somebody else holds the port")
+	assert.Equal(t, 1, findings.Count(labfile.Error))
+	p, _ = plan.Make(parse(t, text), plan.Where{File: before.File}, held, before)
+	require.NotNil(t, p)
+	assert.Equal(t, before, p)
+	moved, _ := plan.Make(parse(t, strings.Replace(text, "7000 -> a-1:80, ", "", 1)), plan.Where{}, held, nil)
+	require.NotNil(t, moved)
+	assert.NotEqual(t, before.Forwards[1].Listen, moved.Forwards[0].Listen, "auto moves on from a port that is taken")
+}
+
+// drawLab draws a lab file that the language accepts.
+func drawLab(t *rapid.T) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "lab: lab-%s\nnetworks:\n", rapid.StringMatching(`[a-z]{1,5}`).Draw(t, "name"))
+	networks := rapid.IntRange(1, 4).Draw(t, "networks")
+	for i := range networks {
+		if rapid.Bool().Draw(t, "auto") {
+			fmt.Fprintf(&b, "  n%d: {subnet: auto}\n", i)
+		} else {
+			fmt.Fprintf(&b, "  n%d: {subnet: 10.%d.0.0/%d}\n", i, rapid.IntRange(0, 255).Draw(t, "octet"), rapid.IntRange(16, 28).Draw(t, "bits"))
+		}
+	}
+	b.WriteString("groups:\n")
+	groups := rapid.IntRange(1, 5).Draw(t, "groups")
+	for i := range groups {
+		fmt.Fprintf(&b, "  g%d:\n    count: %d\n    networks: {", i, rapid.IntRange(1, 20).Draw(t, "count"))
+		for j := range networks {
+			if j > 0 && rapid.Bool().Draw(t, "skip") {
+				continue
+			}
+			place := "auto"
+			if rapid.Bool().Draw(t, "fixed") {
+				place = fmt.Sprintf(".%d", rapid.IntRange(0, 255).Draw(t, "host"))
+			}
+			fmt.Fprintf(&b, "n%d: %s, ", j, place)
+		}
+		b.WriteString("}\n")
+	}
+	b.WriteString("forwards:\n  first: auto -> g0-1:80\n")
+	for i := range rapid.IntRange(0, 5).Draw(t, "forwards") {
+		fmt.Fprintf(&b, "  f%d: %s -> g0-1:80\n", i, rapid.SampledFrom([]string{"auto", "7001", "8080", "20500"}).Draw(t, "port"))
+	}
+	return b.String()
+}
+
+// Whatever is planned: no two nodes share an address, none is outside of its
+// subnet, its network's or its broadcast address; no two forwards share a port
+// and none is another's; and the same input gives the same plan.
+func TestProperties(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		text := drawLab(t)
+		lab := parse(t, text)
+		p, findings := plan.Make(lab, plan.Where{}, station, nil)
+		again, findingsAgain := plan.Make(lab, plan.Where{}, station, nil)
+		a, _ := json.Marshal(p)
+		b, _ := json.Marshal(again)
+		require.Equal(t, string(a), string(b))
+		require.Equal(t, findings, findingsAgain)
+		if p == nil {
+			require.Positive(t, findings.Count(labfile.Error))
+			return
+		}
+		owner, macs := map[netip.Addr]string{}, map[string]string{}
+		for i, n := range p.Networks {
+			for _, m := range p.Networks[:i] {
+				require.False(t, n.Subnet.Overlaps(m.Subnet), "%s and %s", n.Subnet, m.Subnet)
+			}
+		}
+		for _, n := range p.Nodes {
+			for _, tap := range n.Taps {
+				address := tap.Address.Addr()
+				require.Empty(t, owner[address], "%s and %s have %s", owner[address], n.Name, address)
+				owner[address] = n.Name
+				require.Empty(t, macs[tap.MAC])
+				macs[tap.MAC] = n.Name
+				for _, network := range p.Networks {
+					if network.Name == tap.Network {
+						require.True(t, network.Subnet.Contains(address))
+						require.NotEqual(t, network.Subnet.Addr(), address)
+						require.True(t, network.Subnet.Contains(address.Next()), "%s is the broadcast address", address)
+					}
+				}
+			}
+		}
+		ports := map[netip.AddrPort]bool{}
+		for _, f := range p.Forwards {
+			require.False(t, ports[f.Listen])
+			require.NotZero(t, f.Listen.Port())
+			ports[f.Listen] = true
+			for _, l := range station.Listening {
+				require.False(t, l.Holds(f.Listen))
+			}
+		}
+	})
+}
+
+func BenchmarkThousandNodes(b *testing.B) {
+	lab := parse(b, "lab: x\nnetworks: {n: {subnet: 10.0.0.0/16}}\ngroups: {a: {count: 1000}}\n")
+	for b.Loop() {
+		if p, _ := plan.Make(lab, plan.Where{}, station, nil); p == nil {
+			b.Fatal("no plan")
+		}
+	}
+}
