@@ -57,7 +57,7 @@ func TestSection(t *testing.T) {
 	assert.False(t, s.Folded)
 	assert.Equal(t, strings.TrimPrefix(`
 workstation    :8080  :9090
-▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔
+▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔▔
                 ╎ door ╎ debug
                 ▾      ▾
                council-1          council-2    field-1

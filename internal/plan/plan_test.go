@@ -101,7 +101,7 @@ func TestLivingLabKeepsItsOwn(t *testing.T) {
 	p, _ = plan.Make(parse(t, text), plan.Where{File: before.File}, held, before)
 	require.NotNil(t, p)
 	assert.Equal(t, before, p)
-	moved, _ := plan.Make(parse(t, strings.Replace(text, "7000 -> a-1:80, ", "", 1)), plan.Where{}, held, nil)
+	moved, _ := plan.Make(parse(t, strings.Replace(text, "f: 7000 -> a-1:80, ", "", 1)), plan.Where{}, held, nil)
 	require.NotNil(t, moved)
 	assert.NotEqual(t, before.Forwards[1].Listen, moved.Forwards[0].Listen, "auto moves on from a port that is taken")
 }
