@@ -3,6 +3,7 @@
 package reap
 
 import (
+	"bytes"
 	"os"
 	"os/signal"
 	"sync"
@@ -60,10 +61,19 @@ func exitCode(status unix.WaitStatus) int {
 	return status.ExitStatus()
 }
 
+// childScore makes the kernel, when memory ends, choose a program before the
+// process that keeps them all (proc_pid_oom_score_adj(5)).
+const childScore = "500"
+
 // Start runs a program. The channel gives its exit code once.
 func (r *Reaper) Start(path string, argv []string, attr *syscall.ProcAttr) (int, <-chan int, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	// The child inherits the score. Where it cannot be set, it is not.
+	const score = "/proc/self/oom_score_adj"
+	if before, err := os.ReadFile(score); err == nil && os.WriteFile(score, []byte(childScore), 0) == nil {
+		defer func() { _ = os.WriteFile(score, bytes.TrimSpace(before), 0) }()
+	}
 	pid, err := syscall.ForkExec(path, argv, attr)
 	if err != nil {
 		return 0, nil, &os.PathError{Op: "starting", Path: path, Err: err}

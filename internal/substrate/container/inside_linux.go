@@ -266,8 +266,20 @@ func (w *inside) run(request insideRequest, at place) error {
 		return err
 	}
 	defer console.Close()
-	return w.runtime(request.Runtime, console, []*os.File{socket}, "run", "--detach", "--preserve-fds", "1",
+	err = w.runtime(request.Runtime, console, []*os.File{socket}, "run", "--detach", "--preserve-fds", "1",
 		"--pid-file", filepath.Join(bundle, "pid"), "--bundle", bundle, name)
+	if err == nil {
+		w.protect(name)
+	}
+	return err
+}
+
+// protect makes the kernel spare a node's init when the node's memory ends,
+// where this root has the privilege to ask for that (CAP_SYS_RESOURCE).
+func (w *inside) protect(node string) {
+	if pid, err := os.ReadFile(w.mount("bundle", node, "pid")); err == nil {
+		_ = os.WriteFile("/proc/"+strings.TrimSpace(string(pid))+"/oom_score_adj", []byte("-900"), 0)
+	}
 }
 
 // listen opens the socket on which the node's init is managed. Its path lies
