@@ -35,7 +35,7 @@ gone already is no error. Exit code 1 if anything was left behind.`,
 			lab, err := a.pick(cmd.Context(), named)
 			if errors.Is(err, client.ErrNoLab) {
 				fmt.Fprintf(a.Err, "kettlehole: nothing to take down: %v\n", err)
-				return nil
+				return a.Station.Sweep(cmd.Context())
 			} else if err != nil {
 				return err
 			}

@@ -97,15 +97,17 @@ func (l *Lab) reach(ctx context.Context) (net.Conn, error) {
 	if !errors.Is(err, longpath.ErrNobody) {
 		return conn, err
 	}
-	ended, err := l.start()
-	if err != nil {
-		return nil, err
-	}
 	deadline := time.After(startLimit)
+	var ended <-chan struct{}
 	for {
 		conn, err := longpath.Dial(ctx, socket)
 		if !errors.Is(err, longpath.ErrNobody) {
 			return conn, err
+		}
+		if ended == nil {
+			if ended, err = l.start(); err != nil {
+				return nil, err
+			}
 		}
 		select {
 		case <-ctx.Done():
@@ -113,8 +115,9 @@ func (l *Lab) reach(ctx context.Context) (net.Conn, error) {
 		case <-deadline:
 			return nil, fmt.Errorf("the lab's keeper does not answer; its log is %s", l.station.Home.Keeper(l.Name, "log"))
 		case <-ended:
-			// Another one may have been quicker; otherwise the next turn finds nobody.
+			// Another one was quicker, or was just about to end; else it is tried again.
 			ended = nil
+			time.Sleep(10 * time.Millisecond)
 		case <-time.After(2 * time.Millisecond):
 		}
 	}

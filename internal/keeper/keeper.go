@@ -60,6 +60,7 @@ type Keeper struct {
 	gone       chan struct{} // closed when the lab is gone or was never made
 	stopped    chan struct{} // closed when this keeper ends
 
+	asking   sync.Mutex // one wish at a time
 	mu       sync.Mutex // guards what follows
 	living   *plan.Plan
 	forwards map[string]*reach.Forward
@@ -70,7 +71,7 @@ type Keeper struct {
 }
 
 // idleLimit is how long a keeper without a lab waits to be asked for one.
-const idleLimit = 10 * time.Second
+const idleLimit = 5 * time.Second
 
 // Serve works for the lab until it is gone or ctx ends, which leaves the lab
 // alive.
@@ -86,21 +87,47 @@ func Serve(ctx context.Context, options Options) error {
 	if err := unix.Flock(int(lock.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
 		return ErrBusy
 	}
+	if !same(lock) {
+		return ErrBusy // a keeper that ended took the file away; this lock is of nothing
+	}
 	record, err := ledger.Open(options.Home.Ledger(), ledger.Options{Now: options.Clock.Now, Hook: options.Hook})
 	if err != nil {
 		return err
 	}
-	defer record.Close()
 	k := &Keeper{options: options, ledger: record, board: newBoard(options.Lab, options.Clock.Now), gone: make(chan struct{}),
 		forwards: map[string]*reach.Forward{}, watched: map[string]bool{}, stopped: make(chan struct{})}
-	if k.cgroup, err = container.NewCgroup(options.Home.ID(options.Lab)); err != nil {
+	err = k.open(ctx)
+	err = errors.Join(err, record.Close())
+	select {
+	case <-k.gone:
+		// The very last, so that nobody meets a keeper that is on its way out.
+		for _, kind := range []string{"sock", "log", "lock"} {
+			_ = os.Remove(options.Home.Keeper(options.Lab, kind))
+		}
+	default:
+	}
+	return err
+}
+
+func (k *Keeper) open(ctx context.Context) (err error) {
+	if k.cgroup, err = container.NewCgroup(k.options.Home.ID(k.options.Lab)); err != nil {
 		return err
 	}
-	listener, err := listen(options.Home.Keeper(options.Lab, "sock"))
+	listener, err := listen(k.options.Home.Keeper(k.options.Lab, "sock"))
 	if err != nil {
 		return err
 	}
 	return k.serve(ctx, listener)
+}
+
+// same tells whether the open file is the one that its name leads to.
+func same(file *os.File) bool {
+	open, err := file.Stat()
+	if err != nil {
+		return false
+	}
+	named, err := os.Stat(file.Name())
+	return err == nil && os.SameFile(open, named)
 }
 
 // listen opens the keeper's socket for its own user alone.
@@ -143,10 +170,11 @@ func (k *Keeper) serve(ctx context.Context, listener net.Listener) error {
 	defer stop()
 	server := k.server(ctx)
 	served := make(chan error, 1)
-	go func() { served <- server.Serve(listener) }()
 	k.busy.Go(func() { k.measure(ctx) })
 	err := k.adopt(ctx)
 	if err == nil {
+		// Only now: who asks before must not be told of a lab half taken over.
+		go func() { served <- server.Serve(listener) }()
 		select {
 		case <-ctx.Done():
 		case <-k.gone:
@@ -162,13 +190,6 @@ func (k *Keeper) serve(ctx context.Context, listener net.Listener) error {
 	close(k.stopped)
 	k.closeForwards()
 	k.busy.Wait()
-	select {
-	case <-k.gone:
-		for _, kind := range []string{"sock", "log", "lock"} {
-			_ = os.Remove(k.options.Home.Keeper(k.options.Lab, kind))
-		}
-	default:
-	}
 	return err
 }
 
@@ -222,14 +243,14 @@ func (k *Keeper) resume(ctx context.Context, p *plan.Plan) error {
 	for _, c := range cells {
 		k.board.CellIs(api.Cell{Step: c.Step, Node: c.Node, State: c.State, Run: c.Run, Started: c.Started, Ended: c.Ended, Exit: c.Exit, Reason: c.Reason})
 	}
-	k.open()
+	k.lay()
 	if len(runs) > 0 {
 		last := runs[len(runs)-1]
 		k.board.change(func(s *api.State) {
 			s.Run = api.Run{N: last.N, Started: last.Started, Ended: last.Ended, Outcome: last.Outcome}
 		})
 		if last.Ended.IsZero() {
-			k.begin(ctx, p, &last)
+			k.begin(ctx, p, last)
 			return nil
 		}
 	}

@@ -31,6 +31,8 @@ func (r *refusal) Error() string { return r.words }
 
 // provision begins a run by the lab file, or finds one that goes on.
 func (k *Keeper) provision(ctx context.Context, file string) error {
+	k.asking.Lock()
+	defer k.asking.Unlock()
 	k.mu.Lock()
 	living, running, leaving := k.living, k.cancel != nil, k.leaving
 	k.mu.Unlock()
@@ -79,14 +81,17 @@ func (k *Keeper) provision(ctx context.Context, file string) error {
 			return err
 		}
 	}
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	if k.cancel != nil || k.leaving {
-		return nil
+	// Recorded before the answer is given: a run that was granted goes on even
+	// if this keeper ends the next moment.
+	started, err := k.ledger.StartRun(ctx, m.Lab.Name)
+	if err != nil {
+		return err
 	}
+	k.mu.Lock()
 	k.living = m.Plan
+	k.mu.Unlock()
 	k.board.lay(m.Plan, m.File)
-	k.beginLocked(context.WithoutCancel(ctx), m.Plan, nil)
+	k.begin(context.WithoutCancel(ctx), m.Plan, started)
 	return nil
 }
 
@@ -115,19 +120,22 @@ func difference(living, wanted *plan.Plan) string {
 	return ""
 }
 
-// begin starts a run, or goes on with one.
-func (k *Keeper) begin(ctx context.Context, p *plan.Plan, unfinished *ledger.Run) {
+// begin starts a run that was recorded, or goes on with one. The lab must not
+// be leaving, and no other run going on.
+func (k *Keeper) begin(ctx context.Context, p *plan.Plan, started ledger.Run) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	k.beginLocked(ctx, p, unfinished)
-}
-
-func (k *Keeper) beginLocked(ctx context.Context, p *plan.Plan, unfinished *ledger.Run) {
 	ctx, cancel := context.WithCancelCause(ctx)
 	k.cancel = cancel
+	k.board.change(func(s *api.State) {
+		s.Phase, s.Run = api.PhaseMaking, api.Run{N: started.N, Started: started.Started}
+		for i := range s.Nodes {
+			s.Nodes[i].Marks = nil
+		}
+	})
 	k.busy.Go(func() {
 		defer cancel(nil)
-		err := k.run(ctx, p, unfinished)
+		err := k.run(ctx, p, started)
 		if err != nil {
 			k.options.Log.Error("run", "error", err)
 		}
@@ -165,29 +173,12 @@ func outcome(ctx context.Context, err error) string {
 
 // run makes what is missing of the lab and runs what is due. Every part of it
 // may be repeated.
-func (k *Keeper) run(ctx context.Context, p *plan.Plan, unfinished *ledger.Run) error {
-	started, err := k.number(ctx, p, unfinished)
-	if err != nil {
-		return err
-	}
-	k.board.change(func(s *api.State) {
-		s.Phase, s.Run = api.PhaseMaking, api.Run{N: started.N, Started: started.Started}
-		for i := range s.Nodes {
-			s.Nodes[i].Marks = nil
-		}
-	})
-	err = k.carry(ctx, p, started)
+func (k *Keeper) run(ctx context.Context, p *plan.Plan, started ledger.Run) error {
+	err := k.carry(ctx, p, started)
 	if ctx.Err() != nil && !errors.Is(context.Cause(ctx), run.ErrCancelled) {
 		return err // the keeper ends, not the run
 	}
 	return errors.Join(err, k.ledger.EndRun(ctx, p.Lab, started.N, outcome(ctx, err)))
-}
-
-func (k *Keeper) number(ctx context.Context, p *plan.Plan, unfinished *ledger.Run) (ledger.Run, error) {
-	if unfinished != nil {
-		return *unfinished, nil
-	}
-	return k.ledger.StartRun(ctx, p.Lab)
 }
 
 func (k *Keeper) carry(ctx context.Context, p *plan.Plan, started ledger.Run) error {
@@ -225,8 +216,10 @@ func (k *Keeper) carry(ctx context.Context, p *plan.Plan, started ledger.Run) er
 	return r.Do(ctx)
 }
 
-// open makes the substrate, which needs no more than to know where things are.
-func (k *Keeper) open() {
+// lay makes the substrate, which needs no more than to know where things are.
+func (k *Keeper) lay() {
+	k.mu.Lock()
+	defer k.mu.Unlock()
 	k.containers = container.New(k.folder(), container.FindRuntime(), k.cgroup)
 }
 
@@ -243,7 +236,7 @@ func (k *Keeper) ground(ctx context.Context, p *plan.Plan) error {
 	if err := k.ledger.SetMade(ctx, p.Lab, ledger.Entry{Kind: ledger.Folder, Ref: folder}, ledger.Entry{Kind: ledger.Cgroup, Ref: group}); err != nil {
 		return err
 	}
-	k.open()
+	k.lay()
 	if container.FindRuntime() == "" {
 		return fmt.Errorf("%w: no OCI runtime is installed; on Debian: apt-get install runc", substrate.ErrWorkstation)
 	}

@@ -27,6 +27,8 @@ func (k *Keeper) cancelRun() {
 
 // startTeardown begins to take the lab down, unless that goes on already.
 func (k *Keeper) startTeardown(ctx context.Context) error {
+	k.asking.Lock()
+	defer k.asking.Unlock()
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	if k.leaving {

@@ -175,7 +175,10 @@ func TestNodes(t *testing.T) {
 		require.NoError(t, l.Make(t.Context(), roomy))
 		out, _ := l.sh(roomy.Name, "i=0; while [ $i -lt 1100 ]; do sleep 3 & i=$((i+1)); done 2>&1; echo $(ls -d /proc/[0-9]* | wc -l)")
 		assert.Regexp(t, "fork|Resource", out, "more processes than a node may have")
-		assert.Eventually(t, func() bool { _, code, err := l.Agent(roomy.Name).Run(t.Context(), 100, "true"); return err == nil && code == 0 }, 20*time.Second, 100*time.Millisecond)
+		assert.Eventually(t, func() bool {
+			_, code, err := l.Agent(roomy.Name).Run(t.Context(), 100, "true")
+			return err == nil && code == 0
+		}, 20*time.Second, 100*time.Millisecond)
 		before, err := l.Usage(one)
 		require.NoError(t, err)
 		began := time.Now()

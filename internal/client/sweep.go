@@ -1,0 +1,44 @@
+package client
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"golang.org/x/sys/unix"
+)
+
+// Sweep removes what keepers that were killed left of themselves in the state
+// folder, for labs that are gone. Files of a keeper that works stay.
+func (s Station) Sweep(ctx context.Context) error {
+	labs, err := s.Labs(ctx)
+	if err != nil {
+		return err
+	}
+	living := map[string]bool{}
+	for _, l := range labs {
+		living[l.Name] = true
+	}
+	locks, err := filepath.Glob(s.Home.Keeper("*", "lock"))
+	if err != nil {
+		return err
+	}
+	for _, path := range locks {
+		name := strings.TrimSuffix(filepath.Base(path), ".lock")
+		if living[name] {
+			continue
+		}
+		lock, err := os.Open(path)
+		if err != nil {
+			continue // its keeper has just taken it away
+		}
+		if unix.Flock(int(lock.Fd()), unix.LOCK_EX|unix.LOCK_NB) == nil {
+			for _, kind := range []string{"sock", "log", "lock"} {
+				_ = os.Remove(s.Home.Keeper(name, kind))
+			}
+		}
+		_ = lock.Close()
+	}
+	return nil
+}
