@@ -34,7 +34,11 @@ func (a *App) execCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.attach(cmd.Context(), lab, args[0], agent.Exec{Argv: args[1:]})
+			argv := args[1:]
+			if argv[0] == "--" && len(argv) > 1 {
+				argv = argv[1:]
+			}
+			return a.attach(cmd.Context(), lab, args[0], agent.Exec{Argv: argv})
 		},
 	}
 	cmd.Flags().SetInterspersed(false)

@@ -125,6 +125,9 @@ func (l *Lab) reach(ctx context.Context) (net.Conn, error) {
 
 // start starts the keeper, detached. The channel closes when it ends.
 func (l *Lab) start() (<-chan struct{}, error) {
+	if len(l.station.Keeper) == 0 {
+		return nil, fmt.Errorf("nobody keeps %s, and no keeper can be started from here", l.Name)
+	}
 	log, err := os.OpenFile(l.station.Home.Keeper(l.Name, "log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
 	if err != nil {
 		return nil, fmt.Errorf("starting the lab's keeper: %w", err)

@@ -10,6 +10,8 @@ import (
 	"slices"
 	"strconv"
 
+	"golang.org/x/sys/unix"
+
 	"kettlehole/internal/anchor"
 	"kettlehole/internal/api"
 	"kettlehole/internal/audit"
@@ -41,6 +43,9 @@ func (k *Keeper) provision(ctx context.Context, file string) error {
 		return &refusal{"the lab is being taken down; wait for that, then provision it again"}
 	case running:
 		return nil
+	}
+	if os.Geteuid() != 0 {
+		return fmt.Errorf("%w: laying nodes on containers needs root for now; run kettlehole as root", substrate.ErrWorkstation)
 	}
 	m, err := mapping.Map(file, string(k.options.Home), func(string) *plan.Plan { return living })
 	if err != nil {
@@ -158,7 +163,7 @@ func (k *Keeper) begin(ctx context.Context, p *plan.Plan, started ledger.Run) {
 
 // isFault tells whether the workstation must be changed for it to work.
 func isFault(err error) bool {
-	return errors.Is(err, substrate.ErrWorkstation) || errors.Is(err, os.ErrPermission)
+	return errors.Is(err, substrate.ErrWorkstation) || errors.Is(err, os.ErrPermission) || errors.Is(err, unix.ENOSPC)
 }
 
 func outcome(ctx context.Context, err error) string {
@@ -182,9 +187,6 @@ func (k *Keeper) run(ctx context.Context, p *plan.Plan, started ledger.Run) erro
 }
 
 func (k *Keeper) carry(ctx context.Context, p *plan.Plan, started ledger.Run) error {
-	if os.Geteuid() != 0 {
-		return fmt.Errorf("%w: laying nodes on containers needs root for now; run kettlehole as root", substrate.ErrWorkstation)
-	}
 	if err := k.ground(ctx, p); err != nil {
 		return err
 	}

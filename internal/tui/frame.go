@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"path/filepath"
 	"strings"
 
 	"kettlehole/internal/api"
@@ -52,6 +53,10 @@ func (a *App) frame(g *cell.Grid) {
 func (a *App) drawLab(g *cell.Grid) int {
 	w := &a.world
 	x := g.Text(1, 0, cell.Fore(w.theme.Motion).Strong(), "kettlehole")
+	if w.lab == "" && w.file != "" {
+		x = g.Text(x+2, 0, w.text().Strong(), filepath.Base(w.file))
+		return g.Text(x+3, 0, cell.Fore(w.theme.Brick), "· has errors")
+	}
 	if w.lab == "" {
 		return g.Text(x+3, 0, w.dim(), "no lab is open")
 	}

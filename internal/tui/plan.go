@@ -47,6 +47,8 @@ func (v *planView) draw(w *world, g *cell.Grid) {
 	y := 1
 	if p != nil {
 		y = v.drawSection(w, g, p, width-2)
+	} else if side > 0 {
+		v.drawSource(w, g, width-2)
 	}
 	if side > 0 {
 		for row := range g.Height {
@@ -68,6 +70,43 @@ func (v *planView) draw(w *world, g *cell.Grid) {
 		below := cell.New(width-3, g.Height-y-1)
 		v.drawOrder(w, below, p)
 		g.Draw(1, y+1, below)
+	}
+}
+
+// drawSource shows the lab file around the chosen finding, where there is no
+// plan to draw.
+func (v *planView) drawSource(w *world, g *cell.Grid, width int) {
+	all := w.mapping.Findings
+	v.findings.move(0, len(all))
+	chosen := 1
+	marks := map[int]labfile.Finding{}
+	for i := len(all) - 1; i >= 0; i-- {
+		marks[all[i].Pos.Line] = all[i]
+	}
+	if len(all) > 0 {
+		chosen = max(all[v.findings.chosen].Pos.Line, 1)
+	}
+	lines := strings.Split(string(w.mapping.Source), "\n")
+	first := max(min(chosen-g.Height/2, len(lines)-g.Height+2), 1)
+	for i := first; i <= len(lines) && i-first+1 < g.Height; i++ {
+		y := i - first + 1
+		f, marked := marks[i]
+		number, style := w.faint(), w.dim()
+		if i == chosen && len(all) > 0 {
+			g.Fill(0, y, width, 1, w.theme.Chosen)
+			style = w.text()
+		}
+		if marked {
+			number, style = w.findingStyle(f.Severity), w.text()
+		}
+		g.Right(5, y, number, fmt.Sprint(i))
+		g.Clip(7, y, width-8, style, strings.ReplaceAll(lines[i-1], "\t", " "))
+		if marked && f.Width > 0 {
+			word := []rune(lines[i-1])
+			from := min(max(f.Pos.Column-1, 0), len(word))
+			until := min(from+f.Width, len(word))
+			g.Clip(7+from, y, width-8-from, w.findingStyle(f.Severity).Strong(), string(word[from:until]))
+		}
 	}
 }
 

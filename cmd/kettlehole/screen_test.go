@@ -1,0 +1,145 @@
+package main_test
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kettlehole/internal/testbed"
+)
+
+// screen is the real program in a real terminal, driven by tmux.
+type screen struct {
+	t      *testing.T
+	tmux   string
+	socket string
+}
+
+func open(t *testing.T, b *bench, width, height int, args ...string) *screen {
+	s := &screen{t: t, tmux: testbed.Tool(t, "tmux"), socket: filepath.Join(b.folder, "tmux")}
+	command := filepath.Join(testbed.Programs(t), "kettlehole")
+	for _, arg := range args {
+		command += " '" + arg + "'"
+	}
+	cmd := exec.Command(s.tmux, "-f", "/dev/null", "-S", s.socket, "new-session", "-d", "-s", "s", "-x", fmt.Sprint(width), "-y", fmt.Sprint(height), command)
+	cmd.Dir, cmd.Env = b.folder, append(b.env, "TERM=xterm-256color", "EDITOR=true")
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	t.Cleanup(func() { _ = exec.Command(s.tmux, "-S", s.socket, "kill-server").Run() })
+	return s
+}
+
+func (s *screen) keys(keys ...string) {
+	s.t.Helper()
+	for _, key := range keys {
+		require.NoError(s.t, exec.Command(s.tmux, "-S", s.socket, "send-keys", "-t", "s", key).Run())
+		time.Sleep(50 * time.Millisecond)
+	}
+}
+
+func (s *screen) capture() string {
+	out, err := exec.Command(s.tmux, "-S", s.socket, "capture-pane", "-p", "-t", "s").CombinedOutput()
+	if err != nil {
+		return "gone: " + string(out)
+	}
+	return string(out)
+}
+
+// until waits until the screen holds all of the words.
+func (s *screen) until(words ...string) string {
+	s.t.Helper()
+	last := ""
+	held := func() bool {
+		last = s.capture()
+		for _, w := range words {
+			if !strings.Contains(last, w) {
+				return false
+			}
+		}
+		return true
+	}
+	deadline := time.Now().Add(30 * time.Second)
+	for !held() {
+		if time.Now().After(deadline) {
+			s.t.Fatalf("the screen never showed %q:\n%s", words, last)
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	return last
+}
+
+// One person's way through the whole: open, provision, see six nodes ready,
+// a shell, leave and come back, tear down, audit clean.
+func TestScreen(t *testing.T) {
+	testbed.Kernel(t)
+	b := newBench(t)
+	t.Cleanup(func() { b.run("teardown", "avalanche-desk", "--yes") })
+	s := open(t, b, 160, 42, "demo")
+	s.until("avalanche-desk", "not provisioned", "10.61.0.0/24", "council-3", "none; it can be provisioned", "p provision")
+	s.keys("p")
+	s.until("6 of 6 ready", "run 1 done after")
+	s.keys("4", "Down")
+	s.until("council-2.avalanche-desk.internal", "running for", "a shell on it")
+	s.keys("!")
+	s.until("council-2:~#")
+	s.keys("hostname; echo $ADDRESS", "Enter")
+	s.until("\ncouncil-2\n10.61.0.12\n")
+	s.keys("exit", "Enter")
+	s.until("6 of 6 ready", "leave")
+	s.keys("5")
+	s.until("things are on this workstation", "127.0.0.1:8080")
+	s.keys("?")
+	s.until("in ledger", "everywhere")
+	s.keys("?", "1")
+	s.until("avalanche-desk", "6 of 6", "127.0.0.1:8080 door")
+
+	// Leaving leaves the lab alive; coming back finds it.
+	s.keys("q")
+	require.Eventually(t, func() bool { return strings.HasPrefix(s.capture(), "gone") }, 5*time.Second, 20*time.Millisecond)
+	assert.Contains(t, b.ok("status"), "6 of 6 nodes ready")
+	s = open(t, b, 80, 24, "demo")
+	s.until("6 of 6 ready", "valley")
+	s.keys("4")
+	s.until("council   3 of 3 ready", "addresses")
+	out, err := exec.Command(s.tmux, "-S", s.socket, "resize-window", "-t", "s", "-x", "200", "-y", "60").CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	s.until("council-1.avalanche-desk.internal", "kettlehole shell council-1")
+	s.keys("t")
+	s.until("Take down avalanche-desk?", "6 nodes with all that is on them, 2 networks and 2 forwards")
+	s.keys("n")
+	s.until("nothing was taken away", "6 of 6 ready")
+	s.keys("t", "y")
+	s.until("The workstation is as it was.", "gone without a trace")
+	s.keys("q")
+	assert.Equal(t, "no lab lives on this workstation\n", b.ok("labs"))
+}
+
+// A step fails, is mended, and the run goes on from the screen.
+func TestScreenGoesOn(t *testing.T) {
+	testbed.Kernel(t)
+	b := newBench(t)
+	name := fmt.Sprintf("goes-on-%d", os.Getpid())
+	file := b.write("x.lab.yaml", "lab: "+name+"\ngroups: {n: {count: 2, memory: 64M}}\nsteps: {fine: {on: all, run: echo fine}, bad: {on: n-2, script: bad.sh}}\n")
+	b.write("bad.sh", "echo the reason; exit 5\n")
+	t.Cleanup(func() { b.run("teardown", name, "--yes") })
+	s := open(t, b, 160, 42, file)
+	s.until("not provisioned")
+	s.keys("p")
+	s.until("n-2  bad  failed after", "exit code 5", "the reason", "go on: only what is due runs", "edit bad.sh")
+	b.write("bad.sh", "echo mended\n")
+	s.keys("g")
+	s.until("2 of 2 ready", "run 2 done", "mended", "2 of them reused")
+	// A broken file is told at once, in its place, and mended the same way.
+	s.keys("2")
+	s.until("none; it can be provisioned")
+	b.write("x.lab.yaml", "lab: "+name+"\ngroups: {n: {cuont: 2}}\n")
+	s.until("1 error", "line 2", "cuont")
+	s.keys("q")
+}
