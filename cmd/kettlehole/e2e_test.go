@@ -297,14 +297,14 @@ func TestWorkstationsFault(t *testing.T) {
 		file := b.write("x.lab.yaml", text)
 		require.NoError(t, os.Mkdir(b.home(), 0o700))
 		// In a mount namespace of its own the state folder is a disk of 2 MiB.
-		script := fmt.Sprintf(`mount --make-rprivate / && mount -t tmpfs -o size=2m small %[1]s && { %[2]s provision %[3]s; echo "code $?"; %[2]s teardown %[4]s --yes; echo "code $?"; umount %[1]s; }`,
+		script := fmt.Sprintf(`mount --make-rprivate / && mount -t tmpfs -o size=2m small %[1]s && { %[2]s provision %[3]s; echo "code $?"; %[2]s teardown %[4]s --yes; echo "code $?"; }`,
 			b.home(), filepath.Join(testbed.Programs(t), "kettlehole"), file, name)
 		cmd := exec.Command("sh", "-c", script)
 		cmd.Env = b.env
 		cmd.SysProcAttr = &syscall.SysProcAttr{Cloneflags: unix.CLONE_NEWNS}
 		out, err := cmd.CombinedOutput()
 		require.NoError(t, err, "%s", out)
-		assert.Contains(t, string(out), "no space left on device")
+		assert.Contains(t, string(out), "no space left on device; free some space under "+b.home())
 		assert.Contains(t, string(out), "code 3")
 		assert.Contains(t, string(out), "nothing was left behind\ncode 0")
 	})

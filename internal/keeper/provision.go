@@ -156,6 +156,9 @@ func (k *Keeper) begin(ctx context.Context, p *plan.Plan, started ledger.Run) {
 			s.Error, s.Fault = "", false
 			if err != nil {
 				s.Error, s.Fault = k.secrets.Text(err.Error()), isFault(err)
+				if errors.Is(err, unix.ENOSPC) {
+					s.Error += "; free some space under " + string(k.options.Home)
+				}
 			}
 		})
 	})
