@@ -230,25 +230,26 @@ func (k *Keeper) agent(w http.ResponseWriter, r *http.Request) {
 	k.pipe(outer, inner, buffered)
 }
 
-// pipe passes bytes both ways until one side ends or the keeper does.
+// pipe passes bytes both ways until the node ends or the keeper does. That the
+// client has no more to say is passed on; what the node still says is not lost.
 func (k *Keeper) pipe(outer, inner net.Conn, buffered io.Reader) {
-	ended := make(chan struct{}, 2)
+	said, heard := make(chan struct{}), make(chan struct{})
 	go func() {
+		defer close(said)
 		_, _ = io.Copy(inner, buffered)
-		ended <- struct{}{}
+		if half, ok := inner.(interface{ CloseWrite() error }); ok {
+			_ = half.CloseWrite()
+		}
 	}()
 	go func() {
+		defer close(heard)
 		_, _ = io.Copy(outer, inner)
-		ended <- struct{}{}
 	}()
-	left := 2
 	select {
-	case <-ended:
-		left--
+	case <-heard:
 	case <-k.stopped:
 	}
 	_, _ = inner.Close(), outer.Close()
-	for range left {
-		<-ended
-	}
+	<-said
+	<-heard
 }
