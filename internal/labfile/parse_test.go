@@ -12,6 +12,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/tools/txtar"
 
 	"kettlehole/internal/labfile"
 )
@@ -29,27 +30,28 @@ func scripts(path string) ([]byte, error) {
 	return nil, errors.New("no such file")
 }
 
-// Each golden case is one file: a lab file, a line ===, and the findings or,
-// where there is no error, the lab as JSON after them.
+// Each golden case is one archive: a lab file, and the findings with, where
+// there is no error, the lab as JSON after them.
 func TestGolden(t *testing.T) {
-	files, err := filepath.Glob("testdata/*.txt")
+	files, err := filepath.Glob("testdata/*.txtar")
 	require.NoError(t, err)
 	require.NotEmpty(t, files)
 	for _, file := range files {
-		t.Run(strings.TrimSuffix(filepath.Base(file), ".txt"), func(t *testing.T) {
-			text, err := os.ReadFile(file)
+		t.Run(strings.TrimSuffix(filepath.Base(file), ".txtar"), func(t *testing.T) {
+			golden, err := txtar.ParseFile(file)
 			require.NoError(t, err)
-			input, expected, _ := strings.Cut(string(text), "\n===\n")
-			input += "\n"
-			lab, findings := labfile.Parse([]byte(input), scripts)
-			got := findings.Text("x.lab.yaml", []byte(input))
+			require.Len(t, golden.Files, 2)
+			input, expected := golden.Files[0].Data, string(golden.Files[1].Data)
+			lab, findings := labfile.Parse(input, scripts)
+			got := findings.Text("x.lab.yaml", input)
 			if lab != nil {
 				asJSON, err := json.MarshalIndent(lab, "", "  ")
 				require.NoError(t, err)
 				got += string(asJSON) + "\n"
 			}
 			if *update {
-				require.NoError(t, os.WriteFile(file, []byte(strings.TrimSuffix(input, "\n")+"\n===\n"+got), 0o644))
+				golden.Files[1].Data = []byte(got)
+				require.NoError(t, os.WriteFile(file, txtar.Format(golden), 0o644))
 				return
 			}
 			assert.Equal(t, expected, got)
@@ -163,12 +165,11 @@ func TestHostile(t *testing.T) {
 }
 
 func FuzzParse(f *testing.F) {
-	files, _ := filepath.Glob("testdata/*.txt")
+	files, _ := filepath.Glob("testdata/*.txtar")
 	for _, file := range files {
-		text, err := os.ReadFile(file)
+		golden, err := txtar.ParseFile(file)
 		require.NoError(f, err)
-		input, _, _ := strings.Cut(string(text), "\n===\n")
-		f.Add([]byte(input))
+		f.Add(golden.Files[0].Data)
 	}
 	f.Fuzz(func(t *testing.T, source []byte) {
 		lab, findings := labfile.Parse(source, scripts)

@@ -1,0 +1,133 @@
+package fabric_test
+
+import (
+	"net"
+	"net/netip"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"syscall"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"github.com/vishvananda/netlink"
+	"github.com/vishvananda/netns"
+	"golang.org/x/sys/unix"
+
+	"kettlehole/internal/fabric"
+	"kettlehole/internal/testbed"
+)
+
+// insideVariable marks the run of these tests in namespaces of their own.
+const insideVariable = "KETTLEHOLE_TEST_FABRIC_INSIDE"
+
+// inside runs the test again in a network and mount namespace of its own, and
+// tells whether this is that run.
+func inside(t *testing.T) bool {
+	testbed.Kernel(t)
+	if os.Getenv(insideVariable) != "" {
+		require.NoError(t, unix.Mount("", "/", "", unix.MS_SLAVE|unix.MS_REC, ""))
+		require.NoError(t, fabric.Prepare())
+		return true
+	}
+	cmd := exec.Command(os.Args[0], "-test.run=^"+t.Name()+"$", "-test.v")
+	cmd.Env = append(os.Environ(), insideVariable+"=yes")
+	cmd.SysProcAttr = &syscall.SysProcAttr{Cloneflags: unix.CLONE_NEWNET | unix.CLONE_NEWNS}
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	require.Contains(t, string(out), "--- PASS: "+t.Name())
+	return false
+}
+
+func links(t *testing.T) (names []string) {
+	all, err := netlink.LinkList()
+	require.NoError(t, err)
+	for _, l := range all {
+		names = append(names, l.Type()+" "+l.Attrs().Name)
+	}
+	return names
+}
+
+func link(network, name, address string) fabric.Link {
+	return fabric.Link{Network: network, Name: name, Address: netip.MustParsePrefix(address), MAC: "02:00:00:00:00:" + strings.Repeat("0", 1) + address[len("10.0.0."):len("10.0.0.")+1]}
+}
+
+func TestNetworks(t *testing.T) {
+	if !inside(t) {
+		return
+	}
+	long := "a-very-long-name-of-a-network"
+	for range 2 { // it may be repeated
+		require.NoError(t, fabric.Networks([]string{"valley", long}))
+		all := links(t)
+		assert.Contains(t, all, "bridge n-valley")
+		assert.Len(t, all, 3)
+		for _, name := range all {
+			assert.LessOrEqual(t, len(strings.Fields(name)[1]), 15)
+		}
+	}
+	// What is no longer wanted goes; what is not ours stays.
+	attrs := netlink.NewLinkAttrs()
+	attrs.Name = "other"
+	require.NoError(t, netlink.LinkAdd(&netlink.Bridge{LinkAttrs: attrs}))
+	require.NoError(t, fabric.Networks([]string{"valley"}))
+	assert.ElementsMatch(t, []string{"device lo", "bridge n-valley", "bridge other"}, links(t))
+}
+
+func TestNamespaces(t *testing.T) {
+	if !inside(t) {
+		return
+	}
+	runtime.LockOSThread()
+	defer runtime.UnlockOSThread()
+	own, err := netns.Get()
+	require.NoError(t, err)
+	defer own.Close()
+	folder := t.TempDir()
+	require.NoError(t, fabric.Networks([]string{"valley", "ridge"}))
+	one, two := filepath.Join(folder, "one"), filepath.Join(folder, "two")
+	require.NoError(t, fabric.Namespace(one, "one", []fabric.Link{link("valley", "eth0", "10.0.0.1/24"), link("ridge", "eth1", "10.0.1.1/24")}))
+	require.NoError(t, fabric.Namespace(two, "two", []fabric.Link{link("valley", "eth0", "10.0.0.2/24")}))
+	assert.Error(t, fabric.Namespace(one, "one", nil), "there is one already")
+	assert.Len(t, links(t), 1+2+3, "loopback, bridges, the bridges' ends of the links")
+
+	// In the node's namespace its addresses are there, and its neighbour answers.
+	at, err := netns.GetFromPath(one)
+	require.NoError(t, err)
+	defer at.Close()
+	require.NoError(t, netns.Set(at))
+	var addresses []string
+	interfaces, err := netlink.LinkList()
+	require.NoError(t, err)
+	for _, i := range interfaces {
+		found, err := netlink.AddrList(i, netlink.FAMILY_V4)
+		require.NoError(t, err)
+		for _, a := range found {
+			addresses = append(addresses, i.Attrs().Name+" "+a.IPNet.String())
+		}
+		six, err := netlink.AddrList(i, netlink.FAMILY_V6)
+		require.NoError(t, err)
+		for _, a := range six {
+			assert.True(t, a.IP.IsLoopback(), "no address comes by itself: %s", a.IP)
+		}
+	}
+	assert.ElementsMatch(t, []string{"lo 127.0.0.1/8", "eth0 10.0.0.1/24", "eth1 10.0.1.1/24"}, addresses)
+	d := net.Dialer{FallbackDelay: -1}
+	_, err = d.Dial("tcp4", "10.0.0.2:9")
+	assert.ErrorIs(t, err, unix.ECONNREFUSED, "the neighbour is reached, and says that nobody listens")
+	require.NoError(t, netns.Set(own))
+
+	defer func() { assert.NoError(t, fabric.Release(one)); assert.NoError(t, fabric.Release(two)) }()
+	// A node made again under its name takes the place of its old link.
+	require.NoError(t, fabric.Release(one))
+	require.NoError(t, fabric.Release(one), "twice is no error")
+	require.NoError(t, fabric.Namespace(one, "one", []fabric.Link{link("valley", "eth0", "10.0.0.1/24")}))
+	for _, bad := range [][]fabric.Link{{link("nowhere", "eth0", "10.0.0.3/24")}, {{Network: "valley", Name: "eth0", MAC: "no"}}, {link("valley", "a-name-that-is-too-long", "10.0.0.3/24")}} {
+		path := filepath.Join(folder, "bad")
+		assert.Error(t, fabric.Namespace(path, "bad", bad))
+		assert.NoFileExists(t, path, "what failed leaves nothing")
+	}
+}
