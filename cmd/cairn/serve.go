@@ -32,6 +32,9 @@ type peer struct {
 	listen string // address of its API
 	store  *store
 	raft   *raft.Raft
+
+	transport *raft.NetworkTransport
+	entries   *boltdb.BoltStore
 }
 
 // serve is a member's life.
@@ -97,11 +100,11 @@ func (p *peer) open(data string) error {
 	if err != nil {
 		return err
 	}
-	transport, err := raft.NewTCPTransport(address, advertise, 3, time.Second, io.Discard)
+	p.transport, err = raft.NewTCPTransport(address, advertise, 3, time.Second, io.Discard)
 	if err != nil {
 		return fmt.Errorf("opening the members' port: %w", err)
 	}
-	entries, err := boltdb.New(boltdb.Options{Path: filepath.Join(data, "entries.db"), NoSync: true})
+	p.entries, err = boltdb.New(boltdb.Options{Path: filepath.Join(data, "entries.db"), NoSync: true})
 	if err != nil {
 		return fmt.Errorf("opening the ledger: %w", err)
 	}
@@ -114,7 +117,7 @@ func (p *peer) open(data string) error {
 	config.HeartbeatTimeout, config.ElectionTimeout, config.LeaderLeaseTimeout = 400*time.Millisecond, 400*time.Millisecond, 200*time.Millisecond
 	config.CommitTimeout = 20 * time.Millisecond
 	config.Logger = hclog.New(&hclog.LoggerOptions{Level: hclog.Off})
-	p.raft, err = raft.NewRaft(config, p.store, entries, entries, snapshots, transport)
+	p.raft, err = raft.NewRaft(config, p.store, p.entries, p.entries, snapshots, p.transport)
 	return err
 }
 

@@ -70,6 +70,7 @@ type Run struct {
 	Started time.Time `json:"started,omitzero"`
 	Ended   time.Time `json:"ended,omitzero"`
 	Outcome string    `json:"outcome,omitempty"`
+	Doing   string    `json:"doing,omitempty"` // what is done before nodes can be made
 }
 
 // Node is the state of a node.

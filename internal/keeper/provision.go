@@ -190,13 +190,18 @@ func (k *Keeper) run(ctx context.Context, p *plan.Plan, started ledger.Run) erro
 }
 
 func (k *Keeper) carry(ctx context.Context, p *plan.Plan, started ledger.Run) error {
+	doing := func(what string) { k.board.change(func(s *api.State) { s.Run.Doing = what }) }
+	doing("the anchor is started")
+	defer doing("")
 	if err := k.ground(ctx, p); err != nil {
 		return err
 	}
+	doing("the image is made")
 	digest, layers, err := k.image(ctx, p)
 	if err != nil {
 		return err
 	}
+	doing("the networks are made")
 	if err := k.networks(ctx, p); err != nil {
 		return err
 	}
@@ -216,6 +221,7 @@ func (k *Keeper) carry(ctx context.Context, p *plan.Plan, started ledger.Run) er
 	if err := k.listenAll(ctx, p); err != nil {
 		return err
 	}
+	doing("")
 	r := &run.Run{N: started.N, Plan: p, Graph: graph, Image: digest, Layers: layers, Substrate: k.containers, Record: k.ledger, Values: kept,
 		Secrets: &k.secrets, Watcher: watcher{k, ctx}, Clock: k.options.Clock}
 	return r.Do(ctx)

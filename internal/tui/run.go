@@ -171,6 +171,12 @@ func (v *runView) drawLane(w *world, g *cell.Grid, axis draw.Axis, y int, name s
 	end := begin.Add(w.elapsed())
 	last := begin
 	var labels []laneName
+	if len(n.Marks) > 0 {
+		v.pause(w, g, axis, y, 0, n.Marks[0].At.Sub(begin))
+	} else if w.running() && w.state.Run.Doing != "" {
+		v.pause(w, g, axis, y, 0, end.Sub(begin))
+		labels = append(labels, laneName{laneLabel, w.state.Run.Doing, w.dim()})
+	}
 	for i, m := range n.Marks {
 		until := end
 		if i+1 < len(n.Marks) {
@@ -243,6 +249,11 @@ func (v *runView) drawNames(g *cell.Grid, y int, names []laneName) {
 		}
 		if room >= min(cell.Width(n.text), 4) {
 			g.Clip(n.x, y, room, n.style, n.text)
+		}
+	}
+	for _, n := range names {
+		if n.style.Back != nil { // the chosen one, whatever stands beside it
+			g.Text(n.x, y, n.style, n.text+" ")
 		}
 	}
 }
@@ -390,7 +401,7 @@ func (v *runView) drawAbout(w *world, g *cell.Grid, c api.Cell, x int) {
 		if other.Step != c.Step || other.Node == c.Node {
 			continue
 		}
-		if y > 4 {
+		if y > 5 {
 			g.Text(x, y, w.dim(), "and on more nodes")
 			y++
 			break

@@ -1,0 +1,357 @@
+package run_test
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"net"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kettlehole/internal/agent"
+	"kettlehole/internal/api"
+	"kettlehole/internal/labfile"
+	"kettlehole/internal/ledger"
+	"kettlehole/internal/mask"
+	"kettlehole/internal/plan"
+	"kettlehole/internal/run"
+	"kettlehole/internal/schedule"
+	"kettlehole/internal/substrate"
+	"kettlehole/internal/workstation"
+)
+
+const desk = `
+lab: desk
+groups:
+  council: {count: 3, services: {cairn: {run: cairn}, clock: {run: clock}}}
+  gate: {networks: [lab]}
+steps:
+  prepare: {on: all, run: prepare}
+  found: {on: council-1, start: cairn, run: found, gives: {ticket: secret}}
+  join: {on: council-2.., takes: [ticket], start: cairn, run: join, wait: {port: 7000, within: 10s}}
+  door: {on: gate, after: [join], run: door}
+`
+
+// world is a substrate, a record and a watcher in memory, with virtual time.
+// What its nodes do is said by hooks.
+type world struct {
+	mu     sync.Mutex
+	now    time.Time
+	log    []string          // what nodes were asked to do, in order
+	broken map[string]string // "step on node" to the reason of failure
+	made   map[string]error  // node to the error of making it
+	probes map[string]int    // node to how often a probe fails first
+	cells  map[schedule.Cell]ledger.Cell
+	values map[string]string
+	states map[string]string
+	seen   map[schedule.Cell][]string // states of each cell, in order
+	reason map[string]bool
+	jobs   map[string]bool
+}
+
+func newWorld() *world {
+	return &world{now: time.Unix(1000, 0), broken: map[string]string{}, made: map[string]error{}, probes: map[string]int{}, cells: map[schedule.Cell]ledger.Cell{},
+		values: map[string]string{}, states: map[string]string{}, seen: map[schedule.Cell][]string{}, reason: map[string]bool{}, jobs: map[string]bool{}}
+}
+
+func (w *world) Now() time.Time { w.mu.Lock(); defer w.mu.Unlock(); return w.now }
+
+func (w *world) Sleep(ctx context.Context, d time.Duration) error {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.now = w.now.Add(d)
+	return ctx.Err()
+}
+
+func (w *world) Networks(context.Context, []string) error { return nil }
+func (w *world) Living(context.Context) ([]string, error) { return nil, nil }
+func (w *world) Usage(string) (substrate.Usage, error)    { return substrate.Usage{}, nil }
+func (w *world) Make(_ context.Context, n substrate.Node) error {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.made[n.Name]
+}
+func (w *world) SetMade(context.Context, string, ...ledger.Entry) error { return nil }
+
+func (w *world) Agent(node string) agent.Client {
+	return agent.Client{Dial: func(context.Context) (net.Conn, error) {
+		mine, theirs := net.Pipe()
+		go w.serve(node, theirs)
+		return mine, nil
+	}}
+}
+
+// serve is the init of a node.
+func (w *world) serve(node string, conn net.Conn) {
+	defer conn.Close()
+	line, err := bufio.NewReader(conn).ReadBytes('\n')
+	if err != nil {
+		return
+	}
+	var request agent.Request
+	_ = json.Unmarshal(line, &request)
+	reply := w.answer(node, request)
+	text, _ := json.Marshal(reply)
+	_, _ = conn.Write(append(text, '\n'))
+}
+
+func (w *world) answer(node string, r agent.Request) (reply agent.Reply) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	switch r.Op {
+	case agent.OpStart:
+		w.log = append(w.log, "start "+r.Service+" on "+node)
+	case agent.OpJob:
+		step, _, _ := strings.Cut(r.Job.ID, ".")
+		what := step + " on " + node
+		w.log = append(w.log, what)
+		w.jobs[r.Job.ID+" "+node] = true
+		w.now = w.now.Add(time.Second)
+		reply.Job = &agent.JobResult{Values: map[string]string{}}
+		if reason, broken := w.broken[what]; broken {
+			reply.Job.Exit, reply.Job.Tail = 3, reason+" with S3CRET-TICKET"
+			return reply
+		}
+		for _, name := range r.Job.Gives {
+			reply.Job.Values[name] = "S3CRET-TICKET"
+		}
+		for _, env := range r.Job.Env {
+			w.log = append(w.log, what+" sees "+env)
+		}
+	case agent.OpProbe:
+		reply.Probe = &agent.ProbeResult{Held: w.probes[node] == 0, Seen: "connection refused"}
+		if w.probes[node] > 0 {
+			w.probes[node]--
+		}
+	}
+	return reply
+}
+
+func (w *world) SetCell(_ context.Context, _ string, c ledger.Cell) error {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.cells[schedule.Cell{Step: c.Step, Node: c.Node}] = c
+	return nil
+}
+
+func (w *world) Cells(context.Context, string) ([]ledger.Cell, error) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return slices.Collect(maps.Values(w.cells)), nil
+}
+
+func (w *world) Get(context.Context) (map[string]string, error) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return maps.Clone(w.values), nil
+}
+
+func (w *world) Set(_ context.Context, name, value string, _ bool) error {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.values[name] = value
+	return nil
+}
+
+func (w *world) NodeIs(name, state, _ string) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.states[name] = state
+}
+
+func (w *world) CellIs(c api.Cell) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	at := schedule.Cell{Step: c.Step, Node: c.Node}
+	if states := w.seen[at]; len(states) == 0 || states[len(states)-1] != c.State {
+		w.seen[at] = append(states, c.State)
+	}
+	if c.Reason != "" {
+		w.reason[c.Reason] = true
+	}
+}
+
+func planned(t *testing.T, text string) *plan.Plan {
+	lab, findings := labfile.Parse([]byte(text), nil)
+	require.NotNil(t, lab, findings)
+	p, findings := plan.Make(lab, plan.Where{}, workstation.Facts{}, nil)
+	require.NotNil(t, p, findings)
+	return p
+}
+
+// do runs the plan for the n-th time.
+func (w *world) do(ctx context.Context, t *testing.T, n int, text string) error {
+	p := planned(t, text)
+	g, findings := schedule.New(p)
+	require.NotNil(t, g, findings)
+	w.mu.Lock()
+	w.log, w.seen = nil, map[schedule.Cell][]string{}
+	w.mu.Unlock()
+	r := &run.Run{N: n, Plan: p, Graph: g, Image: "digest", Substrate: w, Record: w, Values: w, Secrets: &mask.Set{}, Watcher: w, Clock: w}
+	return r.Do(ctx)
+}
+
+// before tells whether one thing happened before another.
+func (w *world) before(t *testing.T, first, second string) {
+	t.Helper()
+	a, b := slices.Index(w.log, first), slices.Index(w.log, second)
+	assert.GreaterOrEqual(t, a, 0, "%q never happened: %v", first, w.log)
+	assert.Less(t, a, b, "%q came not before %q: %v", first, second, w.log)
+}
+
+func TestOrderAndValues(t *testing.T) {
+	w := newWorld()
+	w.probes["council-3"] = 3
+	require.NoError(t, w.do(t.Context(), t, 1, desk))
+	w.before(t, "prepare on council-1", "found on council-1")
+	w.before(t, "start cairn on council-1", "found on council-1")
+	w.before(t, "found on council-1", "join on council-2")
+	w.before(t, "join on council-3", "door on gate-1")
+	w.before(t, "start clock on council-2", "prepare on council-2") // no step names it
+	assert.Contains(t, w.log, "join on council-2 sees ticket=S3CRET-TICKET")
+	assert.Equal(t, []string{api.Waiting, api.Running, api.Done}, w.seen[schedule.Cell{Step: "join", Node: "council-3"}])
+	assert.True(t, w.reason["ticket from council-1"])
+	assert.True(t, slices.ContainsFunc(slices.Collect(maps.Keys(w.reason)), func(r string) bool {
+		return strings.HasPrefix(r, "connection refused, ") && strings.HasSuffix(r, " s of 10")
+	}))
+	for node, state := range w.states {
+		assert.Equal(t, api.Ready, state, node)
+	}
+}
+
+func TestReuse(t *testing.T) {
+	w := newWorld()
+	require.NoError(t, w.do(t.Context(), t, 1, desk))
+	require.NoError(t, w.do(t.Context(), t, 2, desk))
+	for _, line := range w.log {
+		assert.True(t, strings.HasPrefix(line, "start "), "ran again: %s", line)
+	}
+	// Of a changed script, what it gave and what took that are due.
+	require.NoError(t, w.do(t.Context(), t, 3, strings.Replace(desk, "run: join", "run: join --anew", 1)))
+	assert.Contains(t, w.log, "join on council-2")
+	assert.NotContains(t, w.log, "found on council-1")
+	assert.NotContains(t, w.log, "prepare on council-2")
+	assert.Equal(t, 1, w.cells[schedule.Cell{Step: "prepare", Node: "gate-1"}].Run)
+	assert.Equal(t, 3, w.cells[schedule.Cell{Step: "join", Node: "council-2"}].Run)
+}
+
+// Each cell fails once: what does not depend on it is done, what does is not
+// begun, and the next run does exactly what is left.
+func TestEachFails(t *testing.T) {
+	p := planned(t, desk)
+	g, _ := schedule.New(p)
+	for i, cell := range g.Cells {
+		t.Run(strings.ReplaceAll(cell.String(), " ", "-"), func(t *testing.T) {
+			w := newWorld()
+			w.broken[cell.String()] = "it broke"
+			err := w.do(t.Context(), t, 1, desk)
+			require.ErrorContains(t, err, "step "+cell.Step+" on "+cell.Node+": exit code 3")
+			assert.NotContains(t, err.Error(), "S3CRET")
+			depends := map[int]bool{i: true}
+			for range g.Cells {
+				for j := range g.Cells {
+					depends[j] = depends[j] || slices.ContainsFunc(g.Needs(j), func(n int) bool { return depends[n] })
+				}
+			}
+			for j, other := range g.Cells {
+				state := w.cells[other].State
+				switch {
+				case j == i:
+					assert.Equal(t, api.Failed, state)
+				case depends[j]:
+					assert.Empty(t, state, "%s was begun", other)
+				default:
+					assert.Equal(t, api.Done, state, "%s", other)
+				}
+			}
+			assert.Equal(t, api.Failed, w.states[cell.Node])
+			delete(w.broken, cell.String())
+			require.NoError(t, w.do(t.Context(), t, 2, desk))
+			ran := 0
+			for j, other := range g.Cells {
+				assert.Equal(t, api.Done, w.cells[other].State)
+				if slices.Contains(w.log, other.String()) {
+					ran++
+					assert.True(t, depends[j], "%s ran again", other)
+				}
+			}
+			assert.Equal(t, len(depends)-count(depends, false), ran)
+		})
+	}
+}
+
+func count(all map[int]bool, value bool) (n int) {
+	for _, v := range all {
+		if v == value {
+			n++
+		}
+	}
+	return n
+}
+
+func TestNodeCannotBeMade(t *testing.T) {
+	w := newWorld()
+	w.made["council-2"] = fmt.Errorf("%w: no runtime", substrate.ErrWorkstation)
+	err := w.do(t.Context(), t, 1, desk)
+	assert.ErrorIs(t, err, substrate.ErrWorkstation)
+	assert.Equal(t, api.Failed, w.states["council-2"])
+	assert.Equal(t, api.Ready, w.states["council-3"])
+	assert.NotContains(t, w.log, "door on gate-1")
+	assert.True(t, w.reason["the node is failed"])
+}
+
+func TestWaitEnds(t *testing.T) {
+	w := newWorld()
+	w.probes["council-2"] = 1 << 20
+	err := w.do(t.Context(), t, 1, desk)
+	assert.ErrorContains(t, err, "waited 10s, and still: connection refused")
+}
+
+func TestCancelled(t *testing.T) {
+	w := newWorld()
+	ctx, cancel := context.WithCancelCause(t.Context())
+	cancel(run.ErrCancelled)
+	assert.ErrorIs(t, w.do(ctx, t, 1, desk), run.ErrCancelled)
+	assert.Empty(t, w.log)
+}
+
+// A run that a keeper left in the middle asks for the same jobs by the same
+// names; a later run asks by others.
+func TestResumes(t *testing.T) {
+	w := newWorld()
+	w.broken["found on council-1"] = "x"
+	require.Error(t, w.do(t.Context(), t, 1, desk))
+	cell := schedule.Cell{Step: "found", Node: "council-1"}
+	c := w.cells[cell]
+	c.State = api.Running
+	w.cells[cell] = c
+	delete(w.broken, "found on council-1")
+	require.NoError(t, w.do(t.Context(), t, 1, desk))
+	assert.True(t, w.cells[cell].Started.Equal(c.Started), "its time goes on")
+	assert.True(t, w.jobs["found.run1 council-1"])
+	assert.False(t, w.jobs["found.run2 council-1"])
+}
+
+func TestFacts(t *testing.T) {
+	p := planned(t, "lab: desk\nnetworks: {valley: {subnet: 10.61.0.0/24}, far-ridge: {subnet: 10.62.0.0/24}}\ngroups:\n  council: {count: 2, networks: {valley: .11, far-ridge: .11}}\n  field: {networks: {far-ridge: .21}}\n")
+	node, _ := p.Node("council-2")
+	assert.Equal(t, []string{
+		"ADDRESS=10.61.0.12", "ADDRESSES_COUNCIL=10.61.0.11 10.61.0.12", "ADDRESSES_FIELD=10.62.0.21", "ADDRESS_FAR_RIDGE=10.62.0.12", "ADDRESS_VALLEY=10.61.0.12",
+		"COUNT=2", "GROUP=council", "INDEX=2", "LAB=desk", "NODE=council-2", "NODES_COUNCIL=council-1 council-2", "NODES_FIELD=field-1",
+	}, run.Environment(p, node))
+	field, _ := p.Node("field-1")
+	assert.Contains(t, run.Hosts(p, field), "10.62.0.11 council-1 council-1.desk.internal council council.desk.internal\n", "a name leads to the network that both are on")
+	assert.Contains(t, run.Hosts(p, node), "10.61.0.11 council-1 ")
+	var facts map[string]any
+	require.NoError(t, json.Unmarshal(run.Facts(p, node), &facts))
+	assert.Equal(t, "council-2", facts["node"])
+	assert.Len(t, facts["nodes"], 3)
+}
