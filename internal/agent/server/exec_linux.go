@@ -28,18 +28,19 @@ func (s *Server) exec(conn net.Conn, reader *bufio.Reader, want *agent.Exec) {
 		_ = answer(conn, agent.Reply{Error: err.Error()})
 		return
 	}
+	defer s.rest.Reset(restAfter)
 	if answer(conn, agent.Reply{}) != nil {
 		p.hangUp()
 	}
 	send := &frames{conn: conn}
-	var outputs sync.WaitGroup
+	var streams sync.WaitGroup
 	for kind, from := range p.outputs {
-		outputs.Go(func() { send.copy(kind, from) })
+		streams.Go(func() { send.copy(kind, from) })
 	}
 	go p.input(reader)
 	exit := <-p.done
 	drained := make(chan struct{})
-	go func() { outputs.Wait(); close(drained) }()
+	go func() { streams.Wait(); close(drained) }()
 	select {
 	case <-drained:
 	case <-time.After(lingerOutput): // a program left in the background holds the output
@@ -48,7 +49,7 @@ func (s *Server) exec(conn net.Conn, reader *bufio.Reader, want *agent.Exec) {
 	for _, from := range p.outputs {
 		_ = from.Close()
 	}
-	outputs.Wait()
+	streams.Wait()
 }
 
 // program is a started program with its ends of the streams.
@@ -111,13 +112,14 @@ func (s *Server) openTerminal(want *agent.Exec, env []string) (*program, error) 
 
 // input serves the client's frames until the connection ends.
 func (p *program) input(from io.Reader) {
-	buffer := make([]byte, agent.MaxFrame)
+	var buffer []byte // grows with what comes, which for most programs is nothing
 	for {
 		kind, content, err := agent.ReadFrame(from, buffer)
 		if err != nil {
 			p.hangUp()
 			return
 		}
+		buffer = content[:cap(content)]
 		switch {
 		case kind == agent.FrameInput:
 			_, _ = p.in.Write(content) // a program that does not read is no error of the connection
@@ -153,9 +155,14 @@ func (f *frames) frame(kind byte, content []byte) error {
 	return agent.WriteFrame(f.conn, kind, content)
 }
 
+// outputs are buffers that programs' output passes through.
+var outputs = sync.Pool{New: func() any { b := make([]byte, 16<<10); return &b }}
+
 // copy sends a stream until its end; a terminal's ends with an error.
 func (f *frames) copy(kind byte, from *os.File) {
-	buffer := make([]byte, agent.MaxFrame)
+	pooled := outputs.Get().(*[]byte)
+	defer outputs.Put(pooled)
+	buffer := *pooled
 	for {
 		n, err := from.Read(buffer)
 		if n > 0 && f.frame(kind, buffer[:n]) != nil {

@@ -42,6 +42,7 @@ func (s *Server) job(want agent.Job) (*agent.JobResult, error) {
 		s.jobs[want.ID] = j
 		go func() {
 			j.result = s.run(want, j.stop)
+			s.rest.Reset(restAfter)
 			close(j.done)
 		}()
 	}

@@ -13,6 +13,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"sync"
@@ -34,7 +35,8 @@ type Server struct {
 	options Options
 	reaper  *reap.Reaper
 	secrets mask.Set
-	changed *sync.Cond // guards what follows; tells watchers of a change
+	rest    *time.Timer // gives memory back once nothing has been asked for a while
+	changed *sync.Cond  // guards what follows; tells watchers of a change
 
 	env      []string
 	services map[string]*service
@@ -50,9 +52,13 @@ func New(options Options) (*Server, error) {
 			return nil, fmt.Errorf("making the init's folder: %w", err)
 		}
 	}
-	return &Server{options: options, reaper: reap.New(), changed: sync.NewCond(&sync.Mutex{}),
+	rest := time.AfterFunc(restAfter, debug.FreeOSMemory)
+	return &Server{options: options, rest: rest, reaper: reap.New(), changed: sync.NewCond(&sync.Mutex{}),
 		env: []string{"PATH=" + defaultPath}, services: map[string]*service{}, jobs: map[string]*job{}}, nil
 }
+
+// restAfter is how long after a program ended the init gives memory back.
+const restAfter = 2 * time.Second
 
 const defaultPath = "/opt/lab/bin:/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
 

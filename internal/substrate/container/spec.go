@@ -2,6 +2,7 @@ package container
 
 import (
 	"fmt"
+	"sync"
 
 	"github.com/moby/profiles/seccomp"
 	"github.com/opencontainers/runtime-spec/specs-go"
@@ -77,17 +78,25 @@ func spec(node substrate.Node, at place) (*specs.Spec, error) {
 			ReadonlyPaths: []string{"/proc/bus", "/proc/fs", "/proc/irq", "/proc/sys", "/proc/sysrq-trigger"},
 		},
 	}
-	filter, err := seccomp.GetDefaultProfile(s)
+	filter, err := commonFilter()
 	if err != nil {
-		return nil, fmt.Errorf("making the system call filter of %s: %w", node.Name, err)
+		return nil, fmt.Errorf("making the system call filter: %w", err)
 	}
-	// The runtime compiles the filter at every start, once for each architecture.
-	// With the native one alone a start costs a third; a program for another
-	// architecture is ended by the filter.
-	filter.Architectures = filter.Architectures[:min(1, len(filter.Architectures))]
 	s.Linux.Seccomp = filter
 	return s, nil
 }
+
+// commonFilter is the system call filter that OCI engines commonly set for
+// these capabilities. The runtime compiles it at every start, once for each
+// architecture; with the native one alone a start costs a third. A program for
+// another architecture is ended by the filter.
+var commonFilter = sync.OnceValues(func() (*specs.LinuxSeccomp, error) {
+	filter, err := seccomp.GetDefaultProfile(&specs.Spec{Process: &specs.Process{Capabilities: &specs.LinuxCapabilities{Bounding: capabilities}}})
+	if err == nil {
+		filter.Architectures = filter.Architectures[:min(1, len(filter.Architectures))]
+	}
+	return filter, err
+})
 
 // deviceRules deny every device but those that hold nothing of the
 // workstation: null, zero, full, random, urandom, tty, console, pts.
