@@ -14,7 +14,6 @@ import (
 	"net"
 	"os"
 	"runtime"
-	"slices"
 	"strings"
 
 	"github.com/vishvananda/netlink"
@@ -106,62 +105,59 @@ func Networks(names []string) error {
 	return nil
 }
 
-// Namespace makes the network namespace of a node with its links, bound to
-// the file at path, which must not exist. Where anything fails the namespace
-// goes again, and its links with it.
-func Namespace(path, node string, links []Link) error {
-	file, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_RDONLY, 0o400)
-	if err != nil {
-		return fmt.Errorf("making the network namespace of %s: %w", node, err)
-	}
-	if err := file.Close(); err != nil {
-		return err
-	}
-	entered, linked, done := make(chan error), make(chan error), make(chan error, 1)
+// Namespace makes the network namespace of a node with its links. It lives as
+// long as the open file, or a process in it. Where anything fails it goes
+// again, and its links with it.
+func Namespace(node string, links []Link) (*os.File, error) {
+	entered, linked, done := make(chan entry), make(chan error), make(chan error, 1)
 	go func() {
 		// Never unlocked, so that the thread dies with the goroutine and no
 		// other one finds itself in this namespace.
 		runtime.LockOSThread()
-		entered <- enter(path)
+		entered <- enter()
 		if <-linked == nil {
 			done <- address(links)
 		}
 	}()
-	err = <-entered
+	in := <-entered
+	err := in.err
 	if err == nil {
-		err = connect(path, node, links)
+		err = connect(in.namespace, node, links)
 	}
 	linked <- err
 	if err == nil {
 		err = <-done
 	}
 	if err != nil {
-		_ = unix.Unmount(path, unix.MNT_DETACH)
-		return errors.Join(fmt.Errorf("making the network of %s: %w", node, err), os.Remove(path))
+		if in.namespace != nil {
+			_ = in.namespace.Close()
+		}
+		return nil, fmt.Errorf("making the network of %s: %w", node, err)
 	}
-	return nil
+	return in.namespace, nil
 }
 
-// enter moves this thread into a new network namespace that path then names.
-func enter(path string) error {
+type entry struct {
+	namespace *os.File
+	err       error
+}
+
+// enter moves this thread into a new network namespace and opens that.
+func enter() entry {
 	if err := unix.Unshare(unix.CLONE_NEWNET); err != nil {
-		return fmt.Errorf("unsharing: %w", err)
+		return entry{err: fmt.Errorf("unsharing: %w", err)}
 	}
-	if err := unix.Mount("/proc/thread-self/ns/net", path, "", unix.MS_BIND, ""); err != nil {
-		return fmt.Errorf("binding: %w", err)
+	namespace, err := os.Open("/proc/thread-self/ns/net")
+	if err == nil {
+		err = Prepare()
 	}
-	return Prepare()
+	return entry{namespace, err}
 }
 
-// connect makes the links from this namespace's bridges into the one at path.
-func connect(path, node string, links []Link) error {
-	namespace, err := os.Open(path)
-	if err != nil {
-		return err
-	}
-	defer namespace.Close()
+// connect makes the links from this process's bridges into a namespace.
+func connect(namespace *os.File, node string, links []Link) error {
 	for _, link := range links {
-		bridge, err := net.InterfaceByName(bridgeName(link.Network))
+		bridge, err := netlink.LinkByName(bridgeName(link.Network))
 		if err != nil {
 			return fmt.Errorf("finding the bridge of network %q: %w", link.Network, err)
 		}
@@ -169,7 +165,10 @@ func connect(path, node string, links []Link) error {
 		if err != nil {
 			return err
 		}
-		err = newPair(linkName(node, link.Network), link.Name, mac, bridge.Index, int(namespace.Fd()))
+		create := func() error {
+			return newPair(linkName(node, link.Network), link.Name, mac, bridge.Attrs().Index, int(namespace.Fd()))
+		}
+		err = create()
 		if errors.Is(err, unix.EEXIST) {
 			// The end of a node that died: its namespace lives on in a program that was left over.
 			old, lookErr := netlink.LinkByName(linkName(node, link.Network))
@@ -179,7 +178,7 @@ func connect(path, node string, links []Link) error {
 			if err := netlink.LinkDel(old); err != nil {
 				return fmt.Errorf("removing an old link: %w", err)
 			}
-			err = newPair(linkName(node, link.Network), link.Name, mac, bridge.Index, int(namespace.Fd()))
+			err = create()
 		}
 		if err != nil {
 			return fmt.Errorf("creating link %s: %w", link.Name, err)
@@ -227,17 +226,6 @@ func address(links []Link) error {
 		if err := netlink.LinkSetUp(inner); err != nil {
 			return fmt.Errorf("bringing %s up: %w", link.Name, err)
 		}
-	}
-	return nil
-}
-
-// Release gives up the namespace at path. One that is not there is no error.
-func Release(path string) error {
-	if err := unix.Unmount(path, unix.MNT_DETACH); err != nil && !slices.Contains([]error{unix.EINVAL, unix.ENOENT}, err) {
-		return fmt.Errorf("releasing network namespace: %w", err)
-	}
-	if err := os.Remove(path); err != nil && !errors.Is(err, os.ErrNotExist) {
-		return fmt.Errorf("releasing network namespace: %w", err)
 	}
 	return nil
 }

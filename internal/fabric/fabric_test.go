@@ -5,11 +5,11 @@ import (
 	"net/netip"
 	"os"
 	"os/exec"
-	"path/filepath"
 	"runtime"
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -86,19 +86,16 @@ func TestNamespaces(t *testing.T) {
 	own, err := netns.Get()
 	require.NoError(t, err)
 	defer own.Close()
-	folder := t.TempDir()
 	require.NoError(t, fabric.Networks([]string{"valley", "ridge"}))
-	one, two := filepath.Join(folder, "one"), filepath.Join(folder, "two")
-	require.NoError(t, fabric.Namespace(one, "one", []fabric.Link{link("valley", "eth0", "10.0.0.1/24"), link("ridge", "eth1", "10.0.1.1/24")}))
-	require.NoError(t, fabric.Namespace(two, "two", []fabric.Link{link("valley", "eth0", "10.0.0.2/24")}))
-	assert.Error(t, fabric.Namespace(one, "one", nil), "there is one already")
+	one, err := fabric.Namespace("one", []fabric.Link{link("valley", "eth0", "10.0.0.1/24"), link("ridge", "eth1", "10.0.1.1/24")})
+	require.NoError(t, err)
+	two, err := fabric.Namespace("two", []fabric.Link{link("valley", "eth0", "10.0.0.2/24")})
+	require.NoError(t, err)
+	defer two.Close()
 	assert.Len(t, links(t), 1+2+3, "loopback, bridges, the bridges' ends of the links")
 
 	// In the node's namespace its addresses are there, and its neighbour answers.
-	at, err := netns.GetFromPath(one)
-	require.NoError(t, err)
-	defer at.Close()
-	require.NoError(t, netns.Set(at))
+	require.NoError(t, netns.Set(netns.NsHandle(one.Fd())))
 	var addresses []string
 	interfaces, err := netlink.LinkList()
 	require.NoError(t, err)
@@ -120,14 +117,15 @@ func TestNamespaces(t *testing.T) {
 	assert.ErrorIs(t, err, unix.ECONNREFUSED, "the neighbour is reached, and says that nobody listens")
 	require.NoError(t, netns.Set(own))
 
-	defer func() { assert.NoError(t, fabric.Release(one)); assert.NoError(t, fabric.Release(two)) }()
-	// A node made again under its name takes the place of its old link.
-	require.NoError(t, fabric.Release(one))
-	require.NoError(t, fabric.Release(one), "twice is no error")
-	require.NoError(t, fabric.Namespace(one, "one", []fabric.Link{link("valley", "eth0", "10.0.0.1/24")}))
+	// A node made again under its name takes the place of its old link, also
+	// while the old namespace is still there.
+	again, err := fabric.Namespace("one", []fabric.Link{link("valley", "eth0", "10.0.0.1/24")})
+	require.NoError(t, err)
+	defer again.Close()
+	require.NoError(t, one.Close())
 	for _, bad := range [][]fabric.Link{{link("nowhere", "eth0", "10.0.0.3/24")}, {{Network: "valley", Name: "eth0", MAC: "no"}}, {link("valley", "a-name-that-is-too-long", "10.0.0.3/24")}} {
-		path := filepath.Join(folder, "bad")
-		assert.Error(t, fabric.Namespace(path, "bad", bad))
-		assert.NoFileExists(t, path, "what failed leaves nothing")
+		_, err := fabric.Namespace("bad", bad)
+		assert.Error(t, err)
 	}
+	assert.Eventually(t, func() bool { return len(links(t)) == 1+2+2 }, 5*time.Second, 10*time.Millisecond, "what failed leaves nothing: %v", links(t))
 }

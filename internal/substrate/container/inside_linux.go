@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"strconv"
 	"strings"
 	"sync"
@@ -62,7 +63,7 @@ type inside struct {
 // in the lab's namespaces; folder is the lab's.
 func Inside(folder string, listener net.Listener) error {
 	w := &inside{folder: folder, slots: make(chan struct{}, atOnce), nodes: map[string]*sync.Mutex{}}
-	for _, name := range []string{"net", "root", "bundle", "runtime"} {
+	for _, name := range []string{"root", "bundle", "runtime"} {
 		if err := os.MkdirAll(w.mount(name), 0o700); err != nil {
 			return fmt.Errorf("preparing the worker: %w", err)
 		}
@@ -136,14 +137,38 @@ func (w *inside) makeNode(request insideRequest) error {
 	if err := w.clear(request); err != nil {
 		return err
 	}
-	at := place{root: w.mount("root", node.Name), namespace: w.mount("net", node.Name), logs: w.disk(node.Name, "log"), cgroup: request.Cgroup}
-	if err := w.mountRoot(node, at.root); err != nil {
+	namespace, err := fabric.Namespace(node.Name, node.Links)
+	if err != nil {
 		return err
 	}
-	if err := fabric.Namespace(at.namespace, node.Name, node.Links); err != nil {
-		return err
-	}
-	return w.run(request, at)
+	defer namespace.Close() // from here on the node's processes hold it
+	at := place{root: w.mount("root"), namespace: fmt.Sprintf("/proc/%d/fd/%d", os.Getpid(), namespace.Fd()), logs: w.disk(node.Name, "log"), cgroup: request.Cgroup}
+	return apart(func() error {
+		if err := w.mountRoot(node, at.root); err != nil {
+			return err
+		}
+		return w.run(request, at, namespace)
+	})
+}
+
+// apart calls do in a mount namespace of its own. A node's disk is mounted
+// there alone: the runtime copies the mount namespace that it starts in, and
+// reads the list of its mounts several times, so that with all disks in one
+// place each node would cost the more the more there are. What was mounted
+// lives on with the node's own mount namespace.
+func apart(do func() error) error {
+	done := make(chan error)
+	go func() {
+		runtime.LockOSThread() // never unlocked: the thread ends with its namespace
+		err := unix.Unshare(unix.CLONE_FS | unix.CLONE_NEWNS)
+		if err != nil {
+			err = fmt.Errorf("setting mounts apart: %w", err)
+		} else {
+			err = do()
+		}
+		done <- err
+	}()
+	return <-done
 }
 
 // disk is a path in the folder of a node that outlives the namespaces.
@@ -152,18 +177,19 @@ func (w *inside) disk(node string, parts ...string) string {
 }
 
 // alive tells whether the node's first process runs: the process that the
-// runtime wrote down, if it is still in the node's network namespace.
+// runtime wrote down, if it is still in the network namespace that was made
+// for it.
 func (w *inside) alive(node string) bool {
-	text, err := os.ReadFile(w.mount("bundle", node, "pid"))
+	pid, err := os.ReadFile(w.mount("bundle", node, "pid"))
 	if err != nil {
 		return false
 	}
-	pid := strings.TrimSpace(string(text))
-	var want, have unix.Stat_t
-	if unix.Stat(w.mount("net", node), &want) != nil || unix.Stat("/proc/"+pid+"/ns/net", &have) != nil {
+	want, err := os.ReadFile(w.mount("bundle", node, "namespace"))
+	var have unix.Stat_t
+	if err != nil || unix.Stat("/proc/"+strings.TrimSpace(string(pid))+"/ns/net", &have) != nil {
 		return false
 	}
-	return want.Ino == have.Ino && want.Dev == have.Dev
+	return string(want) == strconv.FormatUint(have.Ino, 10)
 }
 
 func (w *inside) living() ([]string, error) {
@@ -188,13 +214,7 @@ func (w *inside) clear(request insideRequest) error {
 			return err
 		}
 	}
-	if err := fabric.Release(w.mount("net", name)); err != nil {
-		return err
-	}
-	if err := unix.Unmount(w.mount("root", name), unix.MNT_DETACH); err != nil && err != unix.EINVAL && err != unix.ENOENT {
-		return fmt.Errorf("unmounting the disk of %s: %w", name, err)
-	}
-	return nil
+	return os.RemoveAll(w.mount("bundle", name))
 }
 
 // mountRoot lays the node's own files over the layers of its image.
@@ -205,7 +225,7 @@ func (w *inside) mountRoot(node substrate.Node, root string) error {
 	if err := os.RemoveAll(work); err != nil {
 		return fmt.Errorf("clearing the disk of %s: %w", node.Name, err)
 	}
-	for _, folder := range []string{root, work, filepath.Join(upper, "etc"), w.disk(node.Name, "log")} {
+	for _, folder := range []string{work, filepath.Join(upper, "etc"), w.disk(node.Name, "log")} {
 		if err := os.MkdirAll(folder, 0o755); err != nil {
 			return fmt.Errorf("making the disk of %s: %w", node.Name, err)
 		}
@@ -233,7 +253,7 @@ func (w *inside) mountRoot(node substrate.Node, root string) error {
 const openFiles = 65536
 
 // run hands the node to the OCI runtime.
-func (w *inside) run(request insideRequest, at place) error {
+func (w *inside) run(request insideRequest, at place, namespace *os.File) error {
 	name := request.Node.Name
 	var files unix.Rlimit
 	if err := unix.Getrlimit(unix.RLIMIT_NOFILE, &files); err != nil {
@@ -254,6 +274,13 @@ func (w *inside) run(request insideRequest, at place) error {
 		return err
 	}
 	if err := os.WriteFile(filepath.Join(bundle, "config.json"), text, 0o600); err != nil {
+		return err
+	}
+	var in unix.Stat_t
+	if err := unix.Fstat(int(namespace.Fd()), &in); err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join(bundle, "namespace"), []byte(strconv.FormatUint(in.Ino, 10)), 0o600); err != nil {
 		return err
 	}
 	socket, err := w.listen(name)

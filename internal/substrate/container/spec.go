@@ -46,7 +46,7 @@ func spec(node substrate.Node, at place) (*specs.Spec, error) {
 		Hostname: node.Name,
 		Root:     &specs.Root{Path: at.root},
 		Process: &specs.Process{
-			Args: []string{InitPath}, Cwd: "/", Env: []string{"PATH=/usr/sbin:/usr/bin:/sbin:/bin", "GOMAXPROCS=2", at.mark},
+			Args: []string{InitPath}, Cwd: "/", Env: []string{"PATH=/usr/sbin:/usr/bin:/sbin:/bin", "GOMAXPROCS=1", at.mark},
 			Capabilities: &specs.LinuxCapabilities{Bounding: capabilities, Effective: capabilities, Permitted: capabilities},
 			Rlimits:      []specs.POSIXRlimit{{Type: "RLIMIT_NOFILE", Soft: at.files, Hard: at.files}},
 		},
