@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"kettlehole/internal/api"
+	"kettlehole/internal/draw"
 	"kettlehole/internal/labfile"
 )
 
@@ -51,7 +52,7 @@ func (a *App) writeStatus(s api.State) error {
 			ready++
 		}
 	}
-	fmt.Fprintf(a.Out, "lab %s: %d of %d nodes ready, made %s ago from %s\n", s.Lab, ready, len(s.Nodes), age(s.Now.Sub(s.Created)), s.File)
+	fmt.Fprintf(a.Out, "lab %s: %d of %d nodes ready, made %s ago from %s\n", s.Lab, ready, len(s.Nodes), draw.Age(s.Now.Sub(s.Created)), s.File)
 	if s.Run.N > 0 {
 		end, outcome := s.Run.Ended, s.Run.Outcome
 		if end.IsZero() {
@@ -82,19 +83,6 @@ func (a *App) writeStatus(s api.State) error {
 		}
 	}
 	return w.Flush()
-}
-
-// age says a duration in the words of a person.
-func age(d time.Duration) string {
-	switch {
-	case d < time.Minute:
-		return fmt.Sprintf("%d s", int(d.Seconds()))
-	case d < time.Hour:
-		return fmt.Sprintf("%d min", int(d.Minutes()))
-	case d < 48*time.Hour:
-		return fmt.Sprintf("%d h", int(d.Hours()))
-	}
-	return fmt.Sprintf("%d days", int(d.Hours()/24))
 }
 
 func (a *App) labsCommand() *cobra.Command {
@@ -146,7 +134,7 @@ func (a *App) listLabs(cmd *cobra.Command, asJSON bool) error {
 	w := tabwriter.NewWriter(a.Out, 2, 8, 2, ' ', 0)
 	fmt.Fprint(w, "lab\tready\tage\tfile\n")
 	for _, l := range lines {
-		fmt.Fprintf(w, "%s\t%d of %d\t%s\t%s\n", l.Name, l.Ready, l.Nodes, age(time.Since(l.Created)), l.File)
+		fmt.Fprintf(w, "%s\t%d of %d\t%s\t%s\n", l.Name, l.Ready, l.Nodes, draw.Age(time.Since(l.Created)), l.File)
 	}
 	return w.Flush()
 }

@@ -132,5 +132,8 @@ func TestAxis(t *testing.T) {
 		require.LessOrEqual(t, a.At(earlier), a.At(earlier+time.Second), "time runs one way")
 	})
 	assert.Equal(t, "1:02.5", draw.Moment(62500*time.Millisecond, 100*time.Millisecond))
+	for d, words := range map[time.Duration]string{9 * time.Second: "9 s", 90 * time.Second: "1 min", 47 * time.Hour: "47 h", 72 * time.Hour: "3 days"} {
+		assert.Equal(t, words, draw.Age(d))
+	}
 	assert.Equal(t, "12:00", draw.Moment(12*time.Minute, time.Second))
 }

@@ -65,3 +65,16 @@ func Moment(t, precision time.Duration) string {
 	}
 	return fmt.Sprintf("%d:%02d", minutes, int(rest.Seconds()))
 }
+
+// Age says a duration in the words of a person.
+func Age(d time.Duration) string {
+	switch {
+	case d < time.Minute:
+		return fmt.Sprintf("%d s", int(d.Seconds()))
+	case d < time.Hour:
+		return fmt.Sprintf("%d min", int(d.Minutes()))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h", int(d.Hours()))
+	}
+	return fmt.Sprintf("%d days", int(d.Hours()/24))
+}

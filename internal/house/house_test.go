@@ -24,7 +24,7 @@ var may = map[string]string{
 	"audit": "anchor workstation/survey", "api": "agent audit ledger plan", "run": "agent api fabric labfile ledger mask plan schedule substrate",
 	"keeper": "agent anchor api audit home image ledger longpath mapping mask plan reach run schedule substrate substrate/container",
 	"client": "agent api home ledger longpath plan",
-	"cli":    "agent api audit client labfile mapping plan substrate",
+	"cli":    "agent api audit client draw labfile mapping plan substrate",
 	"tui":    "agent api audit client draw labfile ledger mapping plan run workstation workstation/survey tui/cell tui/theme", "tui/cell": "", "tui/theme": "",
 	"testbed": "", "house": "", "measure": "",
 }

@@ -3,11 +3,11 @@ package tui
 import (
 	"fmt"
 	"path/filepath"
-	"time"
 
 	tea "charm.land/bubbletea/v2"
 
 	"kettlehole/internal/api"
+	"kettlehole/internal/draw"
 	"kettlehole/internal/labfile"
 	"kettlehole/internal/tui/cell"
 )
@@ -71,7 +71,7 @@ func (v *labsView) draw(w *world, g *cell.Grid) {
 			g.Clip(columns[1], y, g.Width-columns[1]-1, cell.Fore(w.theme.Brick), "its keeper does not answer: "+line.err.Error())
 		} else {
 			g.Text(columns[1], y, w.text(), fmt.Sprintf("%d of %d", ready, all))
-			g.Text(columns[2], y, w.text(), age(w.now.Sub(line.lab.Created)))
+			g.Text(columns[2], y, w.text(), draw.Age(w.now.Sub(line.lab.Created)))
 			g.Text(columns[3], y, w.text(), memory.String())
 			x := columns[4]
 			for _, f := range line.state.Forwards {
@@ -85,19 +85,6 @@ func (v *labsView) draw(w *world, g *cell.Grid) {
 		g.Clip(2, g.Height-2, g.Width-4, w.dim(), fmt.Sprintf("left on this workstation: %s of memory, %s of disk",
 			labfile.Bytes(w.pulse.MemoryTotal-w.pulse.MemoryUsed), labfile.Bytes(w.pulse.DiskFree)))
 	}
-}
-
-// age says a duration in the words of a person.
-func age(d time.Duration) string {
-	switch {
-	case d < time.Minute:
-		return fmt.Sprintf("%d s", int(d.Seconds()))
-	case d < time.Hour:
-		return fmt.Sprintf("%d min", int(d.Minutes()))
-	case d < 48*time.Hour:
-		return fmt.Sprintf("%d h", int(d.Hours()))
-	}
-	return fmt.Sprintf("%d days", int(d.Hours()/24))
 }
 
 func (v *labsView) press(a *App, key string) (tea.Cmd, bool) {

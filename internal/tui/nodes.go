@@ -9,6 +9,7 @@ import (
 
 	"kettlehole/internal/agent"
 	"kettlehole/internal/api"
+	"kettlehole/internal/draw"
 	"kettlehole/internal/labfile"
 	"kettlehole/internal/plan"
 	"kettlehole/internal/tui/cell"
@@ -168,7 +169,7 @@ func (v *nodesView) drawDeep(w *world, g *cell.Grid, n api.Node) {
 	x = g.Text(x+3, 1, style, n.State)
 	if len(n.Marks) > 0 && w.lives() {
 		last := n.Marks[len(n.Marks)-1]
-		x = g.Text(x+1, 1, w.dim(), "for "+age(w.now.Add(-w.skew).Sub(last.At)))
+		x = g.Text(x+1, 1, w.dim(), "for "+draw.Age(w.now.Add(-w.skew).Sub(last.At)))
 	}
 	g.Text(x+3, 1, w.dim(), "container on image "+planned.Image)
 	y := 2
@@ -290,7 +291,7 @@ func (w *world) serviceStyle(s agent.Status) cell.Style {
 }
 
 func serviceWords(w *world, s agent.Status) string {
-	for_ := age(w.now.Add(-w.skew).Sub(time.UnixMilli(s.Since)))
+	for_ := draw.Age(w.now.Add(-w.skew).Sub(time.UnixMilli(s.Since)))
 	switch s.State {
 	case "running":
 		return fmt.Sprintf("running for %s, started %s", for_, times(s.Starts))
