@@ -94,6 +94,9 @@ const bootLimit = 30 * time.Second
 // It returns nil where every step is done, an error that says what failed, or
 // the context's error where it was cancelled.
 func (r *Run) Do(ctx context.Context) error {
+	if ctx.Err() != nil {
+		return context.Cause(ctx)
+	}
 	if err := r.recall(ctx); err != nil {
 		return err
 	}
