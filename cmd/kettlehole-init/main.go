@@ -26,7 +26,7 @@ func main() {
 }
 
 // threads is how many threads the init keeps for itself.
-const threads = 16
+const threads = 8
 
 // keepThreads makes threads that the Go runtime then keeps and uses again. A
 // Go program that cannot make a thread dies, and a node whose programs have
@@ -46,7 +46,7 @@ func keepThreads() {
 }
 
 func run() error {
-	debug.SetGCPercent(20)
+	debug.SetGCPercent(10)
 	keepThreads()
 	// Caught and dropped: ignored ones would stay ignored in every program of the node.
 	signal.Notify(make(chan os.Signal, 1), syscall.SIGHUP, syscall.SIGINT)
