@@ -227,11 +227,14 @@ func (k *Keeper) carry(ctx context.Context, p *plan.Plan, started ledger.Run) er
 	return r.Do(ctx)
 }
 
-// lay makes the substrate, which needs no more than to know where things are.
+// lay makes the substrate, once; it needs no more than to know where things
+// are.
 func (k *Keeper) lay() {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	k.containers = container.New(k.folder(), container.FindRuntime(), k.cgroup)
+	if k.containers == nil {
+		k.containers = container.New(k.folder(), container.FindRuntime, k.cgroup)
+	}
 }
 
 // ground makes the lab's folder and its anchor.

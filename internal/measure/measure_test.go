@@ -115,7 +115,7 @@ func (l *lab) up() time.Duration {
 		return book.SetMade(ctx, "lab", ledger.Entry{Kind: ledger.Anchor, Ref: "anchor"})
 	}))
 	part("anchor")
-	c := container.New(l.folder, container.FindRuntime(), l.cgroup)
+	c := container.New(l.folder, container.FindRuntime, l.cgroup)
 	require.NoError(t, c.Networks(ctx, []string{"valley"}))
 	part("networks")
 	var entries []ledger.Entry
@@ -183,7 +183,7 @@ func TestMeasureExec(t *testing.T) {
 	l := &lab{t: t, layers: prepare(t), parts: map[string][]time.Duration{}, n: 1}
 	l.up()
 	defer l.down()
-	client := container.New(l.folder, container.FindRuntime(), l.cgroup).Agent(name(0))
+	client := container.New(l.folder, container.FindRuntime, l.cgroup).Agent(name(0))
 	var all []time.Duration
 	for range 200 {
 		began := time.Now()

@@ -22,17 +22,18 @@ const agentSocket = "init.sock"
 
 // Containers is the substrate of one lab. It is safe for concurrent use.
 type Containers struct {
-	folder  string // the lab's
-	runtime string // path of the OCI runtime
-	cgroup  *Cgroup
+	folder string // the lab's
+	find   func() string
+	cgroup *Cgroup
 }
 
 var _ substrate.Substrate = (*Containers)(nil)
 
 // New gives the substrate of the lab whose folder and control group are given.
-// Nothing is made.
-func New(folder, runtime string, cgroup *Cgroup) *Containers {
-	return &Containers{folder: folder, runtime: runtime, cgroup: cgroup}
+// find gives the path of the OCI runtime, "" where there is none; it is asked
+// for each node, since a runtime may be installed meanwhile. Nothing is made.
+func New(folder string, find func() string, cgroup *Cgroup) *Containers {
+	return &Containers{folder: folder, find: find, cgroup: cgroup}
 }
 
 // Networks makes the lab's networks so that these and no others are there.
@@ -43,10 +44,11 @@ func (c *Containers) Networks(ctx context.Context, names []string) error {
 
 // Make makes and starts a node, unless it runs.
 func (c *Containers) Make(ctx context.Context, node substrate.Node) error {
-	if c.runtime == "" {
+	runtime := c.find()
+	if runtime == "" {
 		return fmt.Errorf("%w: no OCI runtime is installed; on Debian: apt-get install runc", substrate.ErrWorkstation)
 	}
-	_, err := c.ask(ctx, insideRequest{Op: opMake, Node: node, Runtime: c.runtime, Cgroup: c.cgroup.Node(node.Name)})
+	_, err := c.ask(ctx, insideRequest{Op: opMake, Node: node, Runtime: runtime, Cgroup: c.cgroup.Node(node.Name)})
 	return err
 }
 

@@ -47,7 +47,7 @@ func newLab(t *testing.T, programs string) *lab {
 	require.NoError(t, err)
 	t.Cleanup(l.end)
 	require.NoError(t, anchor.Start(t.Context(), filepath.Join(built, "kettlehole-anchor"), l.folder, id, func(pid int) error { l.pid = pid; return nil }))
-	l.Containers = container.New(l.folder, container.FindRuntime(), l.cgroup)
+	l.Containers = container.New(l.folder, container.FindRuntime, l.cgroup)
 	store := image.NewStore(filepath.Join(t.TempDir(), "images"))
 	root, err := image.Workstation(filepath.Join(built, "kettlehole-init"))
 	require.NoError(t, err)
@@ -319,6 +319,6 @@ func TestBadNodes(t *testing.T) {
 	broken.Memory = 1
 	assert.ErrorIs(t, l.Make(t.Context(), broken), substrate.ErrWorkstation)
 	l.make(1) // and after all that, it can be made
-	none := container.New(l.folder, "", l.cgroup)
+	none := container.New(l.folder, func() string { return "" }, l.cgroup)
 	assert.ErrorIs(t, none.Make(t.Context(), l.node(2)), substrate.ErrWorkstation)
 }
