@@ -56,15 +56,20 @@ func TestMeasureNodes(t *testing.T) {
 	up, down := map[int][]time.Duration{}, map[int][]time.Duration{}
 	parts := map[string][]time.Duration{}
 	layers := prepare(t)
+	bare, yard := map[int][]time.Duration{}, newYardstick(t)
 	for range rounds { // interleaved, so that a busy moment hits all sizes alike
 		for _, n := range sizes {
 			l := &lab{t: t, layers: layers, parts: parts, n: n}
 			up[n] = append(up[n], l.up())
 			down[n] = append(down[n], l.down())
+			bare[n] = append(bare[n], yard.up(n))
 		}
 	}
 	for _, n := range sizes {
 		report(fmt.Sprintf("%d nodes made, started, commanded, reached", n), wanted[n], up[n])
+	}
+	for _, n := range sizes {
+		report(fmt.Sprintf("  for comparison: the OCI runtime alone, %d plain containers", n), "-", bare[n])
 	}
 	for _, n := range sizes {
 		report(fmt.Sprintf("%d nodes taken away, until the last process is gone", n), map[bool]string{true: "150 ms", false: "-"}[n == 100], down[n])
