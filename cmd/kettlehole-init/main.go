@@ -46,7 +46,9 @@ func keepThreads() {
 }
 
 func run() error {
-	debug.SetGCPercent(10)
+	// Nothing is collected while the node starts, when many do at once; memory
+	// is given back when the server comes to rest for the first time.
+	debug.SetGCPercent(-1)
 	keepThreads()
 	// Caught and dropped: ignored ones would stay ignored in every program of the node.
 	signal.Notify(make(chan os.Signal, 1), syscall.SIGHUP, syscall.SIGINT)

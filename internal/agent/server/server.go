@@ -52,10 +52,21 @@ func New(options Options) (*Server, error) {
 			return nil, fmt.Errorf("making the init's folder: %w", err)
 		}
 	}
-	rest := time.AfterFunc(restAfter, debug.FreeOSMemory)
+	rest := time.AfterFunc(restAfter, func() {
+		debug.SetGCPercent(gcPercent)
+		debug.FreeOSMemory()
+	})
+	debug.SetMemoryLimit(memoryLimit)
 	return &Server{options: options, rest: rest, reaper: reap.New(), changed: sync.NewCond(&sync.Mutex{}),
 		env: []string{"PATH=" + defaultPath}, services: map[string]*service{}, jobs: map[string]*job{}}, nil
 }
+
+// An init is to stay small: it collects often, and always before it has taken
+// this many bytes.
+const (
+	gcPercent   = 10
+	memoryLimit = 8 << 20
+)
 
 // restAfter is how long after a program ended the init gives memory back.
 const restAfter = 2 * time.Second
