@@ -79,9 +79,9 @@ func (v *planView) drawSource(w *world, g *cell.Grid, width int) {
 	all := w.mapping.Findings
 	v.findings.move(0, len(all))
 	chosen := 1
-	marks := map[int]labfile.Finding{}
-	for i := len(all) - 1; i >= 0; i-- {
-		marks[all[i].Pos.Line] = all[i]
+	marks := map[int]labfile.Findings{}
+	for _, f := range all {
+		marks[f.Pos.Line] = append(marks[f.Pos.Line], f)
 	}
 	if len(all) > 0 {
 		chosen = max(all[v.findings.chosen].Pos.Line, 1)
@@ -90,18 +90,18 @@ func (v *planView) drawSource(w *world, g *cell.Grid, width int) {
 	first := max(min(chosen-g.Height/2, len(lines)-g.Height+2), 1)
 	for i := first; i <= len(lines) && i-first+1 < g.Height; i++ {
 		y := i - first + 1
-		f, marked := marks[i]
+		here := marks[i]
 		number, style := w.faint(), w.dim()
 		if i == chosen && len(all) > 0 {
 			g.Fill(0, y, width, 1, w.theme.Chosen)
 			style = w.text()
 		}
-		if marked {
-			number, style = w.findingStyle(f.Severity), w.text()
+		if len(here) > 0 {
+			number, style = w.findingStyle(here[0].Severity), w.text()
 		}
 		g.Right(5, y, number, fmt.Sprint(i))
 		g.Clip(7, y, width-8, style, strings.ReplaceAll(lines[i-1], "\t", " "))
-		if marked && f.Width > 0 {
+		for _, f := range here {
 			word := []rune(lines[i-1])
 			from := min(max(f.Pos.Column-1, 0), len(word))
 			until := min(from+f.Width, len(word))

@@ -264,8 +264,8 @@ func (v *runView) waits(w *world, name string) (string, cell.Style) {
 		if c.State != api.Waiting || c.Reason == "" {
 			continue
 		}
-		if strings.Contains(c.Reason, "failed") {
-			return "waits for " + c.Reason, cell.Fore(w.theme.Brick)
+		if hindered(c) {
+			return "cannot start: " + c.Reason, cell.Fore(w.theme.Brick)
 		}
 		return "waits for " + c.Reason, w.dim()
 	}
@@ -314,6 +314,11 @@ func (v *runView) drawSummary(w *world, g *cell.Grid, y int) {
 	}
 }
 
+// hindered tells whether a cell cannot start in this run.
+func hindered(c api.Cell) bool {
+	return strings.HasSuffix(c.Reason, " failed") || strings.Contains(c.Reason, "the node is ")
+}
+
 func stateWords(c api.Cell) string {
 	took := c.Ended.Sub(c.Started).Seconds()
 	switch c.State {
@@ -324,7 +329,10 @@ func stateWords(c api.Cell) string {
 	case api.Failed:
 		return fmt.Sprintf("failed after %.2f s: %s", took, c.Reason)
 	case api.Waiting:
-		if c.Reason != "" {
+		switch {
+		case hindered(c):
+			return "cannot start: " + c.Reason
+		case c.Reason != "":
 			return "waits for " + c.Reason
 		}
 	case api.Running:
