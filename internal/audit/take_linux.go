@@ -6,7 +6,9 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
+	"time"
 
 	"github.com/google/nftables"
 	"github.com/prometheus/procfs"
@@ -203,24 +205,27 @@ func takeCgroups(lab Lab) (map[string]string, error) {
 			continue
 		}
 		top := filepath.Join(m.MountPoint, "kettlehole")
-		entries, err := os.ReadDir(top)
-		if err != nil {
-			continue // there is none, as it should be
+		if _, err := os.Stat(filepath.Join(top, lab.ID)); err == nil {
+			things[filepath.Join(top, lab.ID)] = ""
 		}
-		others := 0
-		for _, e := range entries {
-			switch {
-			case e.Name() == lab.ID:
-				things[filepath.Join(top, e.Name())] = ""
-			case e.IsDir():
-				others++
-			}
-		}
-		if others == 0 {
+		if forsaken(top) {
 			things[top] = ""
 		}
 	}
 	return things, nil
+}
+
+// forsaken tells whether the group of all labs is there without a lab, and
+// stays so for a moment: another lab may be coming or going just now.
+func forsaken(top string) bool {
+	for range 5 {
+		entries, err := os.ReadDir(top)
+		if err != nil || slices.ContainsFunc(entries, os.DirEntry.IsDir) {
+			return false
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	return true
 }
 
 func takePorts(lab Lab) (map[string]string, error) {
