@@ -11,6 +11,7 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/charmbracelet/x/ansi"
 	"github.com/spf13/cobra"
 
 	"kettlehole/internal/api"
@@ -117,7 +118,7 @@ func verdict(s api.State) error {
 	case api.OutcomeCancelled:
 		return &exit{ExitLab, errors.New("the run was cancelled; provision again to go on, or teardown")}
 	}
-	words := s.Error
+	words := clean(s.Error)
 	if words == "" {
 		words = "the run did not end"
 	}
@@ -143,7 +144,7 @@ func (p *progress) show(s api.State) {
 	line := func(key, word string, at time.Time, format string, args ...any) {
 		if p.seen[key] != word {
 			p.seen[key] = word
-			fmt.Fprintf(p.to, "%s  %s\n", clock(at), fmt.Sprintf(format, args...))
+			fmt.Fprintf(p.to, "%s  %s\n", clock(at), clean(fmt.Sprintf(format, args...)))
 		}
 	}
 	if s.Run.N == 0 {
@@ -182,6 +183,17 @@ func (p *progress) show(s api.State) {
 			line("forward "+f.Name, "open", s.Run.Ended, "%-14s %s leads to %s:%d", f.Name, f.Listen, f.Node, f.NodePort)
 		}
 	}
+}
+
+// clean leaves out what a node's program may print to turn a terminal's head:
+// escape sequences and control characters.
+func clean(text string) string {
+	return strings.Map(func(r rune) rune {
+		if r < ' ' && r != '\n' && r != '\t' || r == 0x7f {
+			return -1
+		}
+		return r
+	}, ansi.Strip(text))
 }
 
 // quote sets a program's last lines apart.

@@ -61,7 +61,7 @@ func (a *App) writeStatus(s api.State) error {
 		fmt.Fprintf(a.Out, "run %d: %s after %.1f s\n", s.Run.N, outcome, end.Sub(s.Run.Started).Seconds())
 	}
 	if s.Error != "" {
-		fmt.Fprintf(a.Out, "error: %s\n", s.Error)
+		fmt.Fprintf(a.Out, "error: %s\n", clean(s.Error))
 	}
 	w := tabwriter.NewWriter(a.Out, 2, 8, 2, ' ', 0)
 	fmt.Fprint(w, "\nnode\tstate\taddress\tcpu\tmemory\tservices\treason\n")
@@ -74,7 +74,7 @@ func (a *App) writeStatus(s api.State) error {
 		if planned, ok := s.Plan.Node(n.Name); ok {
 			address = planned.Address().String()
 		}
-		fmt.Fprintf(w, "%s\t%s\t%s\t%.0f%%\t%s\t%s\t%s\n", n.Name, n.State, address, 100*n.CPU, labfile.Bytes(n.Memory), strings.Join(services, ", "), n.Reason)
+		fmt.Fprintf(w, "%s\t%s\t%s\t%.0f%%\t%s\t%s\t%s\n", n.Name, n.State, address, 100*n.CPU, labfile.Bytes(n.Memory), strings.Join(services, ", "), clean(n.Reason))
 	}
 	if len(s.Forwards) > 0 {
 		fmt.Fprint(w, "\nforward\tworkstation\tnode\tconnections\t\n")
