@@ -114,12 +114,9 @@ func TestPlanted(t *testing.T) {
 			return func() { ok(t, cmd.Process.Kill()); _ = cmd.Wait() }
 		}},
 		{audit.Cgroups, "a control group", func(t *testing.T) func() {
-			top := cgroupTop(t)
-			ok(t, os.MkdirAll(filepath.Join(top, lab.ID), 0o755))
-			return func() {
-				ok(t, unix.Rmdir(filepath.Join(top, lab.ID)))
-				_ = unix.Rmdir(top) // where no lab lives
-			}
+			group := filepath.Join(hierarchy(t), "kettlehole-"+lab.ID)
+			ok(t, os.Mkdir(group, 0o755))
+			return func() { ok(t, unix.Rmdir(group)) }
 		}},
 		{audit.Ports, "a port", func(t *testing.T) func() {
 			listener, err := net.Listen("tcp", "127.0.0.1:18080")
@@ -165,11 +162,11 @@ func TestPlanted(t *testing.T) {
 	assert.True(t, report.Clean(), "%v", report.Left())
 }
 
-// cgroupTop is the folder of our groups in the first hierarchy that takes one.
-func cgroupTop(t *testing.T) string {
+// hierarchy is the first hierarchy of control groups that is there.
+func hierarchy(t *testing.T) string {
 	for _, candidate := range []string{"/sys/fs/cgroup/pids", "/sys/fs/cgroup/unified", "/sys/fs/cgroup"} {
 		if _, err := os.Stat(filepath.Join(candidate, "cgroup.procs")); err == nil {
-			return filepath.Join(candidate, "kettlehole")
+			return candidate
 		}
 	}
 	t.Fatal("no control group hierarchy")

@@ -6,9 +6,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
-	"time"
 
 	"github.com/google/nftables"
 	"github.com/prometheus/procfs"
@@ -185,7 +183,7 @@ func takeProcesses(lab Lab) (map[string]string, error) {
 		state := string(stat[bytes.IndexByte(stat, '('):at+1]) + " "
 		env, _ := os.ReadFile("/proc/" + e.Name() + "/environ")
 		cgroup, _ := os.ReadFile("/proc/" + e.Name() + "/cgroup")
-		if bytes.Contains(env, []byte(anchor.Mark+"="+lab.ID+"\x00")) || bytes.Contains(cgroup, []byte("/kettlehole/"+lab.ID+"/")) {
+		if bytes.Contains(env, []byte(anchor.Mark+"="+lab.ID+"\x00")) || bytes.Contains(cgroup, []byte("/kettlehole-"+lab.ID+"/")) {
 			state += markOfLab
 		}
 		// The start time keeps a reused number apart (proc_pid_stat(5), field 22).
@@ -204,28 +202,12 @@ func takeCgroups(lab Lab) (map[string]string, error) {
 		if m.FSType != "cgroup" && m.FSType != "cgroup2" {
 			continue
 		}
-		top := filepath.Join(m.MountPoint, "kettlehole")
-		if _, err := os.Stat(filepath.Join(top, lab.ID)); err == nil {
-			things[filepath.Join(top, lab.ID)] = ""
-		}
-		if forsaken(top) {
-			things[top] = ""
+		group := filepath.Join(m.MountPoint, "kettlehole-"+lab.ID)
+		if _, err := os.Stat(group); err == nil {
+			things[group] = ""
 		}
 	}
 	return things, nil
-}
-
-// forsaken tells whether the group of all labs is there without a lab, and
-// stays so for a moment: another lab may be coming or going just now.
-func forsaken(top string) bool {
-	for range 5 {
-		entries, err := os.ReadDir(top)
-		if err != nil || slices.ContainsFunc(entries, os.DirEntry.IsDir) {
-			return false
-		}
-		time.Sleep(10 * time.Millisecond)
-	}
-	return true
 }
 
 func takePorts(lab Lab) (map[string]string, error) {

@@ -185,7 +185,7 @@ func (b *bench) teardown() {
 	}
 	require.NoDirExists(b.t, b.Home.Lab(b.name))
 	id := b.Home.ID(b.name)
-	groups, err := filepath.Glob("/sys/fs/cgroup/*/kettlehole/" + id)
+	groups, err := filepath.Glob("/sys/fs/cgroup/*/kettlehole-" + id)
 	require.NoError(b.t, err)
 	require.Empty(b.t, groups)
 	require.Eventually(b.t, func() bool { return len(marked(id)) == 0 }, 5*time.Second, 10*time.Millisecond, "processes are left: %v", marked(id))
@@ -434,7 +434,7 @@ func TestNodeDiesMeanwhile(t *testing.T) {
 
 func (b *bench) killNode(node string) {
 	for _, h := range []string{"pids", "", "unified"} {
-		text, err := os.ReadFile(filepath.Join("/sys/fs/cgroup", h, "kettlehole", b.Home.ID(b.name), node, "cgroup.procs"))
+		text, err := os.ReadFile(filepath.Join("/sys/fs/cgroup", h, "kettlehole-"+b.Home.ID(b.name), node, "cgroup.procs"))
 		if fields := strings.Fields(string(text)); err == nil && len(fields) > 0 {
 			pid, err := strconv.Atoi(fields[0])
 			require.NoError(b.t, err)

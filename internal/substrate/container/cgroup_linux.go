@@ -27,8 +27,9 @@ type Cgroup struct {
 	controllers map[string]string // version 1: controller to mount point
 }
 
-// parentGroup is the folder that holds the groups of all labs.
-const parentGroup = "kettlehole"
+// groupPrefix begins the name of a lab's group. Labs share no parent: one that
+// is made would trip over another's that is just removed.
+const groupPrefix = "/kettlehole-"
 
 // NewCgroup gives the group of the lab with this id. Nothing is made.
 func NewCgroup(id string) (*Cgroup, error) {
@@ -36,7 +37,7 @@ func NewCgroup(id string) (*Cgroup, error) {
 	if err != nil {
 		return nil, fmt.Errorf("finding control groups: %w", err)
 	}
-	c := &Cgroup{path: "/" + parentGroup + "/" + id, controllers: map[string]string{}}
+	c := &Cgroup{path: groupPrefix + id, controllers: map[string]string{}}
 	for _, m := range mounts {
 		if m.FSType != "cgroup" && m.FSType != "cgroup2" {
 			continue
@@ -95,17 +96,13 @@ func readNumber(path string) (int64, error) {
 	return strconv.ParseInt(strings.TrimSpace(string(text)), 10, 64)
 }
 
-// Remove takes the lab's groups away in every hierarchy, and the parent of all
-// labs where nothing is left in it. The processes must have been ended; since
-// the kernel may still be at it, Remove tries again for a while.
+// Remove takes the lab's groups away in every hierarchy. The processes must
+// have been ended; since the kernel may still be at it, Remove tries again for
+// a while.
 func (c *Cgroup) Remove(ctx context.Context) error {
 	for _, at := range c.hierarchies {
 		if err := removeGroups(ctx, filepath.Join(at, c.path)); err != nil {
 			return err
-		}
-		err := unix.Rmdir(filepath.Join(at, parentGroup))
-		if err != nil && !slices.Contains([]error{unix.ENOENT, unix.ENOTEMPTY, unix.EBUSY}, err) {
-			return fmt.Errorf("removing control group: %w", err)
 		}
 	}
 	return nil
