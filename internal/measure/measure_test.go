@@ -99,9 +99,9 @@ type lab struct {
 // up makes a lab with the parts that a keeper uses, ledger and all.
 func (l *lab) up() time.Duration {
 	t, ctx := l.t, l.t.Context()
-	folder := t.TempDir()
-	l.folder = filepath.Join(folder, "lab")
-	book, err := ledger.Open(filepath.Join(folder, "ledger.db"), ledger.Options{Now: time.Now})
+	home := t.TempDir()
+	l.folder = filepath.Join(home, "lab")
+	book, err := ledger.Open(filepath.Join(home, "ledger.db"), ledger.Options{Now: time.Now})
 	require.NoError(t, err)
 	defer book.Close()
 	id := fmt.Sprintf("measure-%d-%d", os.Getpid(), time.Now().UnixNano())
@@ -115,6 +115,11 @@ func (l *lab) up() time.Duration {
 	}
 	l.cgroup, err = container.NewCgroup(id)
 	require.NoError(t, err)
+	folder, group := l.folder, l.cgroup
+	t.Cleanup(func() { // where the measuring broke off
+		_ = anchor.End(context.Background(), folder)
+		_ = group.Remove(context.Background())
+	})
 	require.NoError(t, book.Intend(ctx, "lab", ledger.Entry{Kind: ledger.Anchor, Ref: "anchor"}))
 	require.NoError(t, anchor.Start(ctx, filepath.Join(testbed.Programs(t), "kettlehole-anchor"), l.folder, id, func(int) error {
 		return book.SetMade(ctx, "lab", ledger.Entry{Kind: ledger.Anchor, Ref: "anchor"})
