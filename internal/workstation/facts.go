@@ -14,10 +14,6 @@ type Facts struct {
 	MemoryTotal     int64      `json:"memoryTotal"`     // bytes
 	MemoryAvailable int64      `json:"memoryAvailable"` // bytes
 	DiskFree        int64      `json:"diskFree"`        // bytes, where labs live
-	Root            bool       `json:"root"`
-	MergedUsr       bool       `json:"mergedUsr"` // /bin, /lib and /sbin are links into /usr
-	Cgroup          int        `json:"cgroup"`    // version of the resource controllers: 1, 2, or 0 for none
-	Runtime         string     `json:"runtime"`   // path of the OCI runtime, "" where there is none
 	Listening       []Listener `json:"listening,omitempty"`
 }
 

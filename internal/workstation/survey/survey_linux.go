@@ -6,8 +6,6 @@ package survey
 import (
 	"fmt"
 	"net/netip"
-	"os"
-	"os/exec"
 	"runtime"
 	"strings"
 
@@ -20,7 +18,7 @@ import (
 
 // Read gathers the facts. folder is where labs live; it need not exist yet.
 func Read(folder string) (workstation.Facts, error) {
-	f := workstation.Facts{Cores: runtime.NumCPU(), Root: os.Geteuid() == 0, MergedUsr: mergedUsr(), Cgroup: cgroupVersion()}
+	f := workstation.Facts{Cores: runtime.NumCPU()}
 	fs, err := procfs.NewFS("/proc")
 	if err != nil {
 		return f, fmt.Errorf("reading facts of the workstation: %w", err)
@@ -32,9 +30,6 @@ func Read(folder string) (workstation.Facts, error) {
 	f.MemoryTotal, f.MemoryAvailable = int64(*memory.MemTotal)<<10, int64(*memory.MemAvailable)<<10
 	if f.DiskFree, err = diskFree(folder); err != nil {
 		return f, err
-	}
-	if path, err := exec.LookPath("runc"); err == nil {
-		f.Runtime = path
 	}
 	f.Listening, err = listening(fs)
 	return f, err
@@ -54,32 +49,6 @@ func diskFree(folder string) (int64, error) {
 		}
 		folder = folder[:cut]
 	}
-}
-
-func mergedUsr() bool {
-	for _, name := range []string{"/bin", "/lib", "/sbin"} {
-		if target, err := os.Readlink(name); err != nil || !strings.HasPrefix(strings.TrimPrefix(target, "/"), "usr/") {
-			return false
-		}
-	}
-	return true
-}
-
-func cgroupVersion() int {
-	mounts, err := procfs.GetMounts()
-	if err != nil {
-		return 0
-	}
-	version := 0
-	for _, m := range mounts {
-		switch {
-		case m.FSType == "cgroup" && strings.Contains(m.SuperOptions["memory"]+m.MountPoint, "memory"):
-			return 1
-		case m.FSType == "cgroup2":
-			version = 2
-		}
-	}
-	return version
 }
 
 // listening lists TCP sockets in state LISTEN (sock_diag(7)) with their holders.
