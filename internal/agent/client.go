@@ -123,6 +123,16 @@ func (c Client) Watch(ctx context.Context, each func(Status)) error {
 // DialPort opens a TCP connection to a port of the node, made by the node
 // itself, so that it starts inside the lab.
 func (c Client) DialPort(ctx context.Context, port uint16) (net.Conn, error) {
+	return c.dial(ctx, Request{Op: OpDial, Port: port})
+}
+
+// DialAddress opens a TCP connection from the node to a host and port, which
+// the node resolves.
+func (c Client) DialAddress(ctx context.Context, address string) (net.Conn, error) {
+	return c.dial(ctx, Request{Op: OpDial, Address: address})
+}
+
+func (c Client) dial(ctx context.Context, request Request) (net.Conn, error) {
 	conn, err := c.Dial(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("reaching the node's init: %w", err)
@@ -134,7 +144,7 @@ func (c Client) DialPort(ctx context.Context, port uint16) (net.Conn, error) {
 	}
 	stop := context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Unix(1, 0)) })
 	defer stop()
-	line, err := json.Marshal(Request{Op: OpDial, Port: port})
+	line, err := json.Marshal(request)
 	if err != nil {
 		return nil, err
 	}

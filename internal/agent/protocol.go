@@ -28,6 +28,7 @@ const (
 	OpCancel    Op = "cancel"    // ends a job with all its processes
 	OpProbe     Op = "probe"     // looks once at a port, a file or a command
 	OpDial      Op = "dial"      // passes a connected socket (SCM_RIGHTS, unix(7)) beside the reply
+	OpPut       Op = "put"       // writes files, each whole or not at all
 	OpExec      Op = "exec"      // runs a program, streaming
 	OpWatch     Op = "watch"     // streams the state of services
 	OpReach     Op = "reach"     // ICMP echo to addresses
@@ -40,7 +41,9 @@ type Request struct {
 	Service   string     `json:"service,omitempty"`
 	Job       *Job       `json:"job,omitempty"`
 	Probe     *Probe     `json:"probe,omitempty"`
-	Port      uint16     `json:"port,omitempty"`
+	Port      uint16     `json:"port,omitempty"`    // of the node itself
+	Address   string     `json:"address,omitempty"` // host and port, as the node sees them
+	Files     []File     `json:"files,omitempty"`
 	Exec      *Exec      `json:"exec,omitempty"`
 	Reach     []string   `json:"reach,omitempty"`
 }
@@ -96,6 +99,16 @@ type Probe struct {
 	Port uint16 `json:"port,omitempty"` // something accepts TCP connections
 	File string `json:"file,omitempty"` // the path exists
 	Run  string `json:"run,omitempty"`  // the command exits 0
+	// Service runs, and has for a second.
+	Service string `json:"service,omitempty"`
+	Name    string `json:"name,omitempty"` // the name has an address
+}
+
+// File is a file to be put on a node.
+type File struct {
+	Path    string `json:"path"` // absolute
+	Content []byte `json:"content"`
+	Mode    uint32 `json:"mode"` // permission bits
 }
 
 // ProbeResult tells whether the condition holds, and if not, what was seen.

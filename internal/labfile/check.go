@@ -2,33 +2,51 @@ package labfile
 
 import (
 	"fmt"
+	"net/netip"
+	"regexp"
 	"slices"
+	"strings"
 	"unicode/utf8"
 )
 
 // check looks at what refers to something else in the file.
 func (r *reader) check() {
 	lab := r.lab
+	r.counts = make(map[string]int, len(lab.Groups))
+	for _, g := range lab.Groups {
+		r.counts[g.Name] = g.Count
+	}
 	networks := names(lab.Networks, func(n Network) string { return n.Name })
 	for i := range lab.Groups {
 		r.checkTaps(&lab.Groups[i], networks)
 	}
+	r.checkNames()
+	r.checkReserves()
 	for _, f := range lab.Forwards {
-		if f.Node == "" {
-			continue
+		if f.Node != "" {
+			r.checkNode(Ref{f.Node, f.NodePos})
 		}
-		var nodes []string
-		for _, g := range lab.Groups {
-			for n := range min(g.Count, 1000) {
-				nodes = append(nodes, NodeName(g.Name, n+1))
-			}
+	}
+	for _, f := range lab.Fronts {
+		if f.Network != "" && !slices.Contains(networks, f.Network) {
+			r.missing(Ref{f.Network, f.AddressPos}, "network", networks)
 		}
-		if !slices.Contains(nodes, f.Node) {
-			r.missing(Ref{f.Node, f.NodePos}, "node", nodes)
+		groups := names(lab.Groups, func(g Group) string { return g.Name })
+		at := slices.Index(groups, f.Group)
+		switch {
+		case f.Group == "":
+		case at < 0:
+			r.missing(Ref{f.Group, f.ToPos}, "group", groups)
+		case slices.Contains(networks, f.Network) && !slices.ContainsFunc(lab.Groups[at].Networks, func(t Tap) bool { return t.Network == f.Network }):
+			r.add(Finding{Pos: f.AddressPos, Width: len(f.Network), Message: fmt.Sprintf("group %q is not on network %q, so that front %q cannot reach it", f.Group, f.Network, f.Name)})
 		}
 	}
 	r.checkSteps()
+	r.checkRetrieves()
+	r.checkProof(networks)
 }
+
+func contains(all []string, one string) bool { return slices.Contains(all, one) }
 
 func names[T any](things []T, name func(T) string) []string {
 	all := make([]string, len(things))
@@ -44,13 +62,123 @@ func (r *reader) missing(ref Ref, kind string, known []string) {
 		Meant: nearest(ref.Name, known)})
 }
 
+// checkNode sees that a node of this name is there.
+func (r *reader) checkNode(ref Ref) {
+	group, number := splitNode(ref.Name)
+	if count, known := r.counts[group]; known && number > 0 && number <= count {
+		return
+	}
+	var groups []string
+	for _, g := range r.lab.Groups {
+		if g.Name == group && number > 0 {
+			f := Finding{Pos: ref.Pos, Width: utf8.RuneCountInString(ref.Name), Message: fmt.Sprintf("group %q has %s, and %s is none of them", group, quantity(g.Count, "node"), ref.Name)}
+			if g.Count > 0 {
+				f.Meant = NodeName(group, g.Count)
+			}
+			r.add(f)
+			return
+		}
+		if g.Name == ref.Name && g.Count > 0 {
+			r.add(Finding{Pos: ref.Pos, Width: utf8.RuneCountInString(ref.Name), Message: fmt.Sprintf("%q is a group, and a node is needed here", ref.Name), Meant: NodeName(g.Name, 1)})
+			return
+		}
+		groups = append(groups, g.Name)
+	}
+	f := Finding{Pos: ref.Pos, Width: utf8.RuneCountInString(ref.Name), Message: fmt.Sprintf("node %q is not declared", ref.Name)}
+	if near := nearest(group, groups); near != "" && number > 0 {
+		f.Meant = NodeName(near, number)
+	} else {
+		for _, g := range r.lab.Groups {
+			if nearest(ref.Name, []string{NodeName(g.Name, 1)}) != "" && g.Count > 0 {
+				f.Meant = NodeName(g.Name, 1)
+			}
+		}
+	}
+	r.add(f)
+}
+
+// checkNames sees that a name inside the lab leads to one thing, and that each
+// variable of the scripts does.
+func (r *reader) checkNames() {
+	lab := r.lab
+	for _, f := range lab.Fronts {
+		if slices.ContainsFunc(lab.Groups, func(g Group) bool { return g.Name == f.Name || g.has(f.Name) }) {
+			r.add(Finding{Pos: f.Pos, Width: len(f.Name), Message: fmt.Sprintf("%q is the name of a group or a node already, and a front's name resolves too", f.Name)})
+		}
+	}
+	first := map[string]string{}
+	for _, n := range lab.Networks {
+		for _, h := range n.Reserves {
+			if other, twice := first[h.Name]; twice {
+				r.add(Finding{Pos: h.Pos, Width: len(h.Name), Message: fmt.Sprintf("there is a reserve %q %s already, and scripts see one RESERVE_%s", h.Name, other, VariableName(h.Name))})
+			}
+			first[h.Name] = fmt.Sprintf("of network %q", n.Name)
+		}
+	}
+	for _, one := range lab.Reserves {
+		if other, twice := first[one.Name]; twice {
+			r.add(Finding{Pos: one.Pos, Width: len(one.Name), Message: fmt.Sprintf("there is a reserve %q %s already, and scripts see one RESERVE_%s", one.Name, other, VariableName(one.Name))})
+		}
+	}
+}
+
+// VariableName turns a name into a part of the name of an environment
+// variable: "my-net" is MY_NET.
+func VariableName(name string) string { return strings.ReplaceAll(strings.ToUpper(name), "-", "_") }
+
+// checkReserves sees that fixed ranges do not overlap and that reserves lie in
+// theirs.
+func (r *reader) checkReserves() {
+	lab := r.lab
+	for i, one := range lab.Reserves {
+		for _, n := range lab.Networks {
+			if one.Range.IsValid() && n.Subnet.IsValid() && one.Range.Overlaps(n.Subnet) {
+				r.add(Finding{Pos: one.Pos, Width: len(one.Name), Message: fmt.Sprintf("reserve %q, %s, overlaps %s of network %q", one.Name, one.Range, n.Subnet, n.Name)})
+			}
+		}
+		for _, other := range lab.Reserves[:i] {
+			if one.Range.IsValid() && other.Range.IsValid() && one.Range.Overlaps(other.Range) {
+				r.add(Finding{Pos: one.Pos, Width: len(one.Name), Message: fmt.Sprintf("reserve %q, %s, overlaps %s of reserve %q", one.Name, one.Range, other.Range, other.Name)})
+			}
+		}
+	}
+	for _, n := range lab.Networks {
+		for i, h := range n.Reserves {
+			if n.Subnet.IsValid() && h.First != nil && h.Last != nil {
+				for _, host := range []Host{h.First, h.Last} {
+					if _, ok := host.In(n.Subnet); !ok {
+						r.add(Finding{Pos: h.Pos, Width: len(h.Name), Message: fmt.Sprintf("%s of reserve %q is outside of %s, the range of network %q", host, h.Name, n.Subnet, n.Name)})
+						break
+					}
+				}
+			}
+			for _, other := range n.Reserves[:i] {
+				if len(h.First) == len(other.First) && string(h.First) <= string(other.Last) && string(other.First) <= string(h.Last) {
+					r.add(Finding{Pos: h.Pos, Width: len(h.Name), Message: fmt.Sprintf("reserve %q overlaps reserve %q", h.Name, other.Name)})
+				}
+			}
+		}
+	}
+}
+
+// In gives the address in subnet that ends in the host part; false where
+// there is none.
+func (h Host) In(subnet netip.Prefix) (netip.Addr, bool) {
+	four := subnet.Addr().As4()
+	copy(four[4-len(h):], h)
+	addr := netip.AddrFrom4(four)
+	return addr, subnet.Contains(addr)
+}
+
 func (r *reader) checkTaps(g *Group, networks []string) {
 	if g.Networks == nil {
 		if len(networks) == 1 {
 			g.Networks = []Tap{{Network: networks[0], Pos: g.Pos}}
 			return
 		}
-		r.add(Finding{Pos: g.Pos, Width: len(g.Name), Message: fmt.Sprintf("group %q does not say on which of the %d networks it is", g.Name, len(networks)),
+	}
+	if len(g.Networks) == 0 {
+		r.add(Finding{Pos: g.Pos, Width: len(g.Name), Message: fmt.Sprintf("group %q does not say on which network it is", g.Name),
 			Remedy: fmt.Sprintf("add networks: [%s]", networks[0])})
 	}
 	for i, tap := range g.Networks {
@@ -63,71 +191,79 @@ func (r *reader) checkTaps(g *Group, networks []string) {
 	}
 }
 
-func (r *reader) checkSteps() {
-	lab := r.lab
-	steps := names(lab.Steps, func(s Step) string { return s.Name })
-	givenBy := map[string]string{}
-	taken := map[string]bool{}
-	nodesOf := map[string][]string{}
-	for _, s := range lab.Steps {
-		nodes, err := s.On.Nodes(lab.Groups)
-		if err != nil {
-			r.selectionError(s.On.Pos, err)
-		} else if len(nodes) == 0 && len(s.On.Include) > 0 {
-			r.add(Finding{Severity: Caution, Pos: s.On.Pos, Width: len(s.On.Text), Message: fmt.Sprintf("step %q runs on no node", s.Name)})
+// placeholder is where an address of a forward stands in a retrieved file.
+var placeholder = regexp.MustCompile(`\{([^{}]*)\}`)
+
+func (r *reader) checkRetrieves() {
+	forwards := names(r.lab.Forwards, func(f Forward) string { return f.Name })
+	for _, one := range r.lab.Retrieves {
+		if one.Node != "" {
+			r.checkNode(Ref{one.Node, one.FromPos})
 		}
-		nodesOf[s.Name] = nodes
-		for _, v := range s.Gives {
-			if first, twice := givenBy[v.Name]; twice {
-				r.add(Finding{Pos: v.Pos, Width: len(v.Name), Message: fmt.Sprintf("value %q is given by step %q already", v.Name, first)})
-			}
-			givenBy[v.Name] = s.Name
-			if len(nodes) > 1 {
-				r.add(Finding{Pos: v.Pos, Width: len(v.Name), Message: fmt.Sprintf("step %q runs on %d nodes, and a value comes from one", s.Name, len(nodes)),
-					Remedy: fmt.Sprintf("let a step on %s give it", nodes[0])})
-			}
-		}
-	}
-	var values []string
-	for _, s := range lab.Steps {
-		for _, v := range s.Gives {
-			values = append(values, v.Name)
-		}
-	}
-	for _, s := range lab.Steps {
-		for _, ref := range s.After {
-			if !slices.Contains(steps, ref.Name) {
-				r.missing(ref, "step", steps)
-			}
-		}
-		for _, ref := range s.Takes {
-			taken[ref.Name] = true
-			if _, ok := givenBy[ref.Name]; !ok {
-				r.missing(ref, "value", values)
-			}
-		}
-		r.checkStarts(s, nodesOf[s.Name])
-	}
-	for _, s := range lab.Steps {
-		for _, v := range s.Gives {
-			if !taken[v.Name] {
-				r.add(Finding{Severity: Caution, Pos: v.Pos, Width: len(v.Name), Message: fmt.Sprintf("value %q is given and never taken", v.Name)})
+		for _, pair := range one.Replace {
+			for _, m := range placeholder.FindAllStringSubmatch(pair.By, -1) {
+				name, is := strings.CutPrefix(m[1], "forward.")
+				if is && !slices.Contains(forwards, name) {
+					r.missing(Ref{name, pair.Pos}, "forward", forwards)
+				}
 			}
 		}
 	}
 }
 
-// checkStarts sees that every node a step runs on has the services it starts.
-func (r *reader) checkStarts(s Step, nodes []string) {
-	for _, g := range r.lab.Groups {
-		if !slices.ContainsFunc(nodes, g.has) {
+func (r *reader) checkProof(networks []string) {
+	lab := r.lab
+	some := func(s Selection, owner string) {
+		nodes, err := s.Nodes(lab.Groups)
+		if err != nil {
+			r.selectionError(s, err)
+		} else if len(nodes) == 0 && s.Include != nil {
+			r.add(Finding{Severity: Caution, Pos: s.Pos, Width: len(s.Text), Message: owner + " means no node"})
+		}
+	}
+	over := func(name string, pos Pos) {
+		if name != "" && !slices.Contains(networks, name) {
+			r.missing(Ref{name, pos}, "network", networks)
+		}
+	}
+	checks := names(lab.Checks, func(c Check) string { return c.Name })
+	for i := range lab.Checks {
+		c := &lab.Checks[i]
+		owner := fmt.Sprintf("check %q", c.Name)
+		if c.From != Workstation && c.From != "" {
+			r.checkNode(Ref{c.From, c.FromAt})
+		}
+		if c.Node != "" {
+			r.checkNode(Ref{c.Node, c.PortAt})
+		}
+		over(c.Over, c.OverAt)
+		if c.Kind != CheckReach {
 			continue
 		}
-		services := names(g.Services, func(s Service) string { return s.Name })
-		for _, ref := range s.Start {
-			if !slices.Contains(services, ref.Name) {
-				r.add(Finding{Pos: ref.Pos, Width: len(ref.Name), Meant: nearest(ref.Name, services),
-					Message: fmt.Sprintf("group %q, on which step %q runs, has no service %q", g.Name, s.Name, ref.Name)})
+		some(c.Reach, owner)
+		if c.Over == "" && len(networks) == 1 {
+			c.Over = networks[0]
+		} else if c.Over == "" {
+			r.add(Finding{Pos: c.Pos, Width: len(c.Name), Message: owner + " does not say over which network", Remedy: "add over: " + networks[0]})
+		}
+	}
+	for _, d := range lab.Drills {
+		owner := fmt.Sprintf("drill %q", d.Name)
+		if d.Fault != "" {
+			some(d.On, owner)
+		}
+		if d.From != nil {
+			some(*d.From, owner)
+		}
+		over(d.Over, d.OverAt)
+		for _, ref := range slices.Concat(d.Holds, d.Breaks) {
+			if !slices.Contains(checks, ref.Name) {
+				r.missing(ref, "check", checks)
+			}
+		}
+		for _, ref := range d.Breaks {
+			if slices.ContainsFunc(d.Holds, func(h Ref) bool { return h.Name == ref.Name }) {
+				r.add(Finding{Pos: ref.Pos, Width: len(ref.Name), Message: fmt.Sprintf("check %q cannot both hold and break", ref.Name)})
 			}
 		}
 	}

@@ -109,7 +109,7 @@ func excerpt(line string) string {
 		switch {
 		case r == '\t':
 			return ' '
-		case r < ' ' || r == 0x7f:
+		case r < ' ' || r == 0x7f || r == '\uFEFF':
 			return -1
 		}
 		return r

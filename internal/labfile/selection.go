@@ -15,6 +15,7 @@ type Selection struct {
 	Except  []Term `json:"except,omitempty"`
 	Text    string `json:"text"`
 	Pos     Pos    `json:"-"`
+	at      span
 }
 
 // Term is one part of a [Selection]. Group is empty for "all". First and Last
@@ -33,17 +34,34 @@ type SelectionError struct {
 	Column int // in characters from 1, inside the selection's text
 	Width  int
 	Reason string
+	Name   string // the group that is not there; empty for other mistakes
 }
 
 func (e *SelectionError) Error() string { return e.Reason }
 
 var (
-	numbered    = regexp.MustCompile(`^([a-z][a-z0-9-]*?)-([1-9][0-9]{0,5})(\.\.([1-9][0-9]{0,5})?)?$`)
-	dnsLabel    = regexp.MustCompile(`^[a-z]([a-z0-9-]{0,61}[a-z0-9])?$`)
-	endsNumber  = regexp.MustCompile(`-[0-9]+$`)
-	envName     = regexp.MustCompile(`^[a-z_][a-z0-9_]{0,62}$`)
-	exceptWords = regexp.MustCompile(`\s+except\s+`)
+	numbered     = regexp.MustCompile(`^([a-z][a-z0-9-]*?)-([1-9][0-9]{0,5})(\.\.([1-9][0-9]{0,5})?)?$`)
+	endsNumber   = regexp.MustCompile(`-[0-9]+$`)
+	envName      = regexp.MustCompile(`^[a-z_][a-z0-9_]{0,62}$`)
+	variableName = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+	archiveDate  = regexp.MustCompile(`^20[0-9]{2}(0[1-9]|1[0-2])(0[1-9]|[12][0-9]|3[01])$`)
+	hostName     = regexp.MustCompile(`^[a-z0-9]([a-z0-9.-]{0,251}[a-z0-9])?$`)
+	exceptWords  = regexp.MustCompile(`\s+except\s+`)
 )
+
+// isLabel tells whether a name may be a part of host names: a DNS label (RFC
+// 1035, section 2.3.1) in small letters.
+func isLabel(name string) bool {
+	if name == "" || len(name) > 63 || name[0] < 'a' || name[0] > 'z' || name[len(name)-1] == '-' {
+		return false
+	}
+	for _, c := range []byte(name) {
+		if (c < 'a' || c > 'z') && (c < '0' || c > '9') && c != '-' {
+			return false
+		}
+	}
+	return true
+}
 
 // ParseSelection reads a selection. Its error is a [*SelectionError].
 func ParseSelection(text string) (Selection, error) {
@@ -73,7 +91,7 @@ func parseTerms(text string, offset int) ([]Term, error) {
 		offset += len(part) + 1
 		switch m := numbered.FindStringSubmatch(word); {
 		case word == "":
-			return nil, &SelectionError{column, 1, "a selection names nodes: all, a group, a node such as council-1, or council-2.."}
+			return nil, &SelectionError{Column: column, Width: 1, Reason: "a selection names nodes: all, a group, a node such as council-1, or council-2.."}
 		case word == "all":
 			terms = append(terms, Term{Column: column, Text: word})
 		case m != nil:
@@ -85,14 +103,14 @@ func parseTerms(text string, offset int) ([]Term, error) {
 			case m[4] != "":
 				term.Last, _ = strconv.Atoi(m[4])
 				if term.Last < term.First {
-					return nil, &SelectionError{column, len(word), fmt.Sprintf("the range %s ends before it begins", word)}
+					return nil, &SelectionError{Column: column, Width: len(word), Reason: fmt.Sprintf("the range %s ends before it begins", word)}
 				}
 			}
 			terms = append(terms, term)
-		case dnsLabel.MatchString(word):
+		case isLabel(word):
 			terms = append(terms, Term{Group: word, Column: column, Text: word})
 		default:
-			return nil, &SelectionError{column, len(word), fmt.Sprintf("%q is no selection of nodes; write all, a group, a node such as council-1, or council-2..", word)}
+			return nil, &SelectionError{Column: column, Width: len(word), Reason: fmt.Sprintf("%q is no selection of nodes; write all, a group, a node such as council-1, or council-2..", word)}
 		}
 	}
 	return terms, nil
@@ -105,53 +123,65 @@ func NodeName(group string, n int) string { return group + "-" + strconv.Itoa(n)
 // of groups and of their numbers, each once. Its error, a [*SelectionError],
 // is about a group or a node that is not there.
 func (s Selection) Nodes(groups []Group) ([]string, error) {
-	chosen := map[string]bool{}
-	for i, terms := range [][]Term{s.Include, s.Except} {
-		for _, term := range terms {
-			names, err := term.nodes(groups)
-			if err != nil {
-				return nil, err
-			}
-			for _, name := range names {
-				chosen[name] = i == 0
-			}
-		}
+	members, err := s.members(groups)
+	if err != nil {
+		return nil, err
 	}
 	var nodes []string
-	for _, group := range groups {
-		for n := 1; n <= group.Count; n++ {
-			if name := NodeName(group.Name, n); chosen[name] {
-				nodes = append(nodes, name)
+	for i, chosen := range members {
+		for n, is := range chosen {
+			if is {
+				nodes = append(nodes, NodeName(groups[i].Name, n+1))
 			}
 		}
 	}
 	return nodes, nil
 }
 
-func (t Term) nodes(groups []Group) ([]string, error) {
-	var names []string
-	if t.Group == "" {
-		for _, group := range groups {
-			for n := 1; n <= group.Count; n++ {
-				names = append(names, NodeName(group.Name, n))
+// members tells for each group which of its nodes are meant; nil for none.
+func (s Selection) members(groups []Group) ([][]bool, error) {
+	members := make([][]bool, len(groups))
+	for i, terms := range [][]Term{s.Include, s.Except} {
+		for _, term := range terms {
+			if err := term.mark(groups, members, i == 0); err != nil {
+				return nil, err
 			}
 		}
-		return names, nil
+	}
+	return members, nil
+}
+
+// mark sets in members the nodes of a term.
+func (t Term) mark(groups []Group, members [][]bool, as bool) error {
+	set := func(at, first, last int) {
+		if members[at] == nil {
+			if !as {
+				return
+			}
+			members[at] = make([]bool, groups[at].Count)
+		}
+		for n := first; n <= last; n++ {
+			members[at][n-1] = as
+		}
+	}
+	if t.Group == "" {
+		for at := range groups {
+			set(at, 1, groups[at].Count)
+		}
+		return nil
 	}
 	at := slices.IndexFunc(groups, func(g Group) bool { return g.Name == t.Group })
 	if at < 0 {
-		return nil, &SelectionError{t.Column, len(t.Text), fmt.Sprintf("there is no group %q", t.Group)}
+		return &SelectionError{Column: t.Column, Width: len(t.Text), Reason: fmt.Sprintf("there is no group %q", t.Group), Name: t.Group}
 	}
 	count := groups[at].Count
 	first, last := max(t.First, 1), t.Last
 	if t.First > count || t.Last > count {
-		return nil, &SelectionError{t.Column, len(t.Text), fmt.Sprintf("%s is more than group %q has, which counts %d", t.Text, t.Group, count)}
+		return &SelectionError{Column: t.Column, Width: len(t.Text), Reason: fmt.Sprintf("%s is more than group %q has, which counts %d", t.Text, t.Group, count)}
 	}
 	if last == 0 {
 		last = count
 	}
-	for n := first; n <= last; n++ {
-		names = append(names, NodeName(t.Group, n))
-	}
-	return names, nil
+	set(at, first, last)
+	return nil
 }

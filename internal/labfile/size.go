@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"time"
 )
 
 // Bytes is a size in bytes.
@@ -37,6 +38,18 @@ func (b Bytes) Short() string {
 	return text + strings.TrimSuffix(strings.TrimSuffix(unit, "iB"), "B")
 }
 
+// exact gives the size in the largest unit of a lab file that loses nothing;
+// sizes of lab files are whole KiB but for hand-made fractions.
+func (b Bytes) exact() string {
+	switch {
+	case b%GiB == 0:
+		return strconv.FormatInt(int64(b/GiB), 10) + "G"
+	case b%MiB == 0:
+		return strconv.FormatInt(int64(b/MiB), 10) + "M"
+	}
+	return strconv.FormatFloat(float64(b)/float64(KiB), 'f', -1, 64) + "K"
+}
+
 // ParseBytes reads a size: a number with one of the units K, M, G, all binary.
 func ParseBytes(text string) (Bytes, error) {
 	units := map[byte]Bytes{'K': KiB, 'M': MiB, 'G': GiB}
@@ -48,11 +61,14 @@ func ParseBytes(text string) (Bytes, error) {
 		return 0, fmt.Errorf("%q is not a size; write a number and one of K, M, G, such as 256M", text)
 	}
 	number, err := strconv.ParseFloat(text[:len(text)-1], 64)
-	if err != nil || !(number > 0 && number <= 1<<20) {
+	if err != nil || !(number > 0 && number*float64(unit) <= float64(maxBytes)) {
 		return 0, fmt.Errorf("%q is not a size; write a number above 0 and one of K, M, G, such as 256M", text)
 	}
 	return Bytes(number * float64(unit)), nil
 }
+
+// maxBytes is more than any workstation has: 1 PiB.
+const maxBytes = 1 << 20 * GiB
 
 // Cores is an amount of processor time in thousandths of a core.
 type Cores int64
@@ -76,4 +92,45 @@ func trimZero(text string) string {
 		return text
 	}
 	return strings.TrimSuffix(strings.TrimRight(text, "0"), ".")
+}
+
+// Duration is a span of time that prints and reads as it stands in a lab
+// file: "30s", "1m30s", "500ms".
+type Duration time.Duration
+
+// String gives the shortest form: "10m", not "10m0s".
+func (d Duration) String() string {
+	text := time.Duration(d).String()
+	if strings.HasSuffix(text, "m0s") {
+		text = strings.TrimSuffix(text, "0s")
+	}
+	if strings.HasSuffix(text, "h0m") {
+		text = strings.TrimSuffix(text, "0m")
+	}
+	return text
+}
+
+// MarshalText gives the duration as it stands in a lab file.
+func (d Duration) MarshalText() ([]byte, error) { return []byte(d.String()), nil }
+
+// UnmarshalText reads a duration of any length.
+func (d *Duration) UnmarshalText(text []byte) error {
+	v, err := time.ParseDuration(string(text))
+	*d = Duration(v)
+	return err
+}
+
+// longest is the longest duration that a lab file may say.
+const longest = 24 * time.Hour
+
+// ParseDuration reads a duration above zero and of at most a day.
+func ParseDuration(text string) (Duration, error) {
+	d, err := time.ParseDuration(text)
+	if err != nil {
+		return 0, fmt.Errorf("%q is no duration; write one with a unit, such as 30s, 2m or 1m30s", text)
+	}
+	if d <= 0 || d > longest {
+		return 0, fmt.Errorf("%s is no duration above zero and of at most a day", text)
+	}
+	return Duration(d), nil
 }

@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"net/netip"
+	"strings"
 
 	"kettlehole/internal/labfile"
 )
@@ -21,7 +22,7 @@ const firstAuto = 11
 
 func (m *maker) networks() {
 	for _, n := range m.lab.Networks {
-		network := Network{Name: n.Name, Subnet: n.Subnet, Auto: n.Auto()}
+		network := Network{Name: n.Name, Subnet: n.Subnet, Auto: n.Auto(), Egress: n.Egress}
 		if network.Auto {
 			network.Subnet = m.autoSubnet(n.Name)
 		} else {
@@ -35,6 +36,18 @@ func (m *maker) networks() {
 			}
 		}
 		m.plan.Networks = append(m.plan.Networks, network)
+		for _, h := range n.Reserves {
+			first, here := h.First.In(network.Subnet)
+			last, there := h.Last.In(network.Subnet)
+			if !here || !there {
+				m.say(labfile.Error, h.Pos, len(h.Name), "", "reserve %q is outside of %s, the range of network %q", h.Name, network.Subnet, n.Name)
+				continue
+			}
+			m.plan.Reserves = append(m.plan.Reserves, Reserve{h.Name, n.Name, first, last})
+		}
+	}
+	for _, one := range m.lab.Reserves {
+		m.plan.Reserves = append(m.plan.Reserves, Reserve{Name: one.Name, First: one.Range.Addr(), Last: nth(one.Range.Addr(), 1<<(32-one.Range.Bits())-1)})
 	}
 }
 
@@ -68,6 +81,11 @@ func (m *maker) taken(subnet netip.Prefix) bool {
 	}
 	for _, n := range m.plan.Networks {
 		if n.Subnet.Overlaps(subnet) {
+			return true
+		}
+	}
+	for _, one := range m.lab.Reserves {
+		if one.Range.Overlaps(subnet) {
 			return true
 		}
 	}
@@ -109,10 +127,30 @@ func (m *maker) nodes() {
 	for _, n := range m.plan.Networks {
 		segments[n.Name] = segment{n.Subnet, map[netip.Addr]string{}}
 	}
+	for _, one := range m.plan.Reserves {
+		if seg, is := segments[one.Network]; is {
+			for addr := one.First; addr.Compare(one.Last) <= 0 && seg.subnet.Contains(addr); addr = addr.Next() {
+				seg.owner[addr] = "reserve " + one.Name
+			}
+		}
+	}
+	for _, f := range m.lab.Fronts {
+		if seg, is := segments[f.Network]; is {
+			addr, inside := f.Host.In(seg.subnet)
+			switch other := seg.owner[addr]; {
+			case !inside:
+				m.say(labfile.Error, f.AddressPos, len(f.Network), "", "the address of front %q is outside of %s, the range of network %q", f.Name, seg.subnet, f.Network)
+			case strings.HasPrefix(other, "front "):
+				m.say(labfile.Error, f.AddressPos, len(f.Network), "", "%s and front %q would both have address %s on network %q", other, f.Name, addr, f.Network)
+			default:
+				seg.owner[addr] = "front " + f.Name
+			}
+		}
+	}
 	for _, g := range m.lab.Groups {
 		for i := range g.Count {
 			m.plan.Nodes = append(m.plan.Nodes, Node{Name: labfile.NodeName(g.Name, i+1), Group: g.Name, Index: i + 1, Count: g.Count,
-				Image: g.Image, CPU: g.CPU, Memory: g.Memory, Taps: make([]Tap, len(g.Networks)), Services: g.Services})
+				Image: g.Image, CPU: g.CPU, Memory: g.Memory, Disk: g.Disk, Quorum: g.Quorum, Taps: make([]Tap, len(g.Networks)), Services: g.Services})
 		}
 	}
 	if len(m.plan.Nodes) == 0 {
@@ -165,21 +203,19 @@ func (m *maker) place(g labfile.Group, first, at int, tap labfile.Tap, seg segme
 			return
 		}
 		if other := seg.owner[address]; other != "" {
-			m.say(labfile.Error, tap.Pos, len(tap.Network), "", "nodes %s and %s would both have address %s on network %q", other, node.Name, address, tap.Network)
+			m.say(labfile.Error, tap.Pos, len(tap.Network), "", "%s and node %s would both have address %s on network %q", other, node.Name, address, tap.Network)
 			return
 		}
-		seg.owner[address] = node.Name
+		seg.owner[address] = "node " + node.Name
 		node.Taps[at] = Tap{Network: tap.Network, Address: netip.PrefixFrom(address, seg.subnet.Bits()), MAC: mac(m.lab.Name, node.Name, tap.Network)}
 	}
 }
 
 // startAddress gives the number inside subnet of the address that has the
 // given last octets.
-func startAddress(subnet netip.Prefix, host []byte) (uint32, bool) {
-	four := subnet.Addr().As4()
-	copy(four[4-len(host):], host)
-	addr := netip.AddrFrom4(four)
-	if !subnet.Contains(addr) {
+func startAddress(subnet netip.Prefix, host labfile.Host) (uint32, bool) {
+	addr, inside := host.In(subnet)
+	if !inside {
 		return 0, false
 	}
 	return offset(subnet.Addr(), addr), true

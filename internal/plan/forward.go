@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"fmt"
 	"net/netip"
 	"slices"
 
@@ -16,27 +17,34 @@ const (
 )
 
 func (m *maker) forwards() {
-	var chosen []netip.AddrPort
+	chosen := map[netip.AddrPort]bool{}
 	for _, f := range m.lab.Forwards {
 		if f.Port == 0 {
 			continue
 		}
-		listen := netip.AddrPortFrom(f.Bind, f.Port)
-		if holder, taken := m.holder(listen); taken {
-			m.say(labfile.Error, f.Pos, 0, "end that process, or choose another port, or auto", "port %d of %s is taken by %s", f.Port, f.Bind, holder.Holder())
+		for i := range f.Count {
+			listen := netip.AddrPortFrom(f.Bind, f.Port+uint16(i))
+			if holder, taken := m.holder(listen); taken {
+				m.say(labfile.Error, f.Pos, 0, "end that process, or choose another port, or auto", "port %d of %s is taken by %s", listen.Port(), f.Bind, holder.Holder())
+			}
+			if chosen[listen] {
+				m.say(labfile.Error, f.Pos, 0, "", "port %d of %s is forwarded twice", listen.Port(), f.Bind)
+			}
+			chosen[listen] = true
 		}
-		if slices.Contains(chosen, listen) {
-			m.say(labfile.Error, f.Pos, 0, "", "port %d of %s is forwarded twice", f.Port, f.Bind)
-		}
-		chosen = append(chosen, listen)
 	}
 	for _, f := range m.lab.Forwards {
-		forward := Forward{Name: f.Name, Listen: netip.AddrPortFrom(f.Bind, f.Port), Auto: f.Port == 0, Node: f.Node, NodePort: f.NodePort}
-		if forward.Auto {
-			forward.Listen = m.autoPort(f, chosen)
-			chosen = append(chosen, forward.Listen)
+		first := f.Port
+		if first == 0 {
+			first = m.autoPorts(f, chosen)
 		}
-		m.plan.Forwards = append(m.plan.Forwards, forward)
+		for i := range f.Count {
+			one := Forward{Name: f.Name, Listen: netip.AddrPortFrom(f.Bind, first+uint16(i)), Auto: f.Port == 0, Node: f.Node, NodePort: f.NodePort + uint16(i)}
+			if f.Count > 1 {
+				one.Name = fmt.Sprintf("%s:%d", f.Name, one.NodePort)
+			}
+			m.plan.Forwards = append(m.plan.Forwards, one)
+		}
 	}
 }
 
@@ -53,21 +61,41 @@ func (m *maker) holder(addr netip.AddrPort) (workstation.Listener, bool) {
 	return m.facts.Listening[at], true
 }
 
-func (m *maker) autoPort(f labfile.Forward, chosen []netip.AddrPort) netip.AddrPort {
+// autoPorts chooses the first of a run of free ports.
+func (m *maker) autoPorts(f labfile.Forward, chosen map[netip.AddrPort]bool) uint16 {
+	name := f.Name
+	if f.Count > 1 {
+		name = fmt.Sprintf("%s:%d", f.Name, f.NodePort)
+	}
 	if m.living != nil {
 		for _, living := range m.living.Forwards {
-			if living.Name == f.Name && living.Auto && living.Listen.Addr() == f.Bind {
-				return living.Listen
+			if living.Name == name && living.Auto && living.Listen.Addr() == f.Bind {
+				return living.Listen.Port()
 			}
 		}
 	}
 	start := hash(m.lab.Name, f.Name) % autoPortCount
 	for i := range uint32(autoPortCount) {
-		listen := netip.AddrPortFrom(f.Bind, uint16(autoPortFirst+(start+i)%autoPortCount))
-		if _, taken := m.holder(listen); !taken && !slices.Contains(chosen, listen) {
-			return listen
+		offset := (start + i) % autoPortCount
+		if offset+uint32(f.Count) > autoPortCount {
+			continue
+		}
+		first := uint16(autoPortFirst + offset)
+		free := true
+		for n := range f.Count {
+			listen := netip.AddrPortFrom(f.Bind, first+uint16(n))
+			if _, taken := m.holder(listen); taken || chosen[listen] {
+				free = false
+				break
+			}
+		}
+		if free {
+			for n := range f.Count {
+				chosen[netip.AddrPortFrom(f.Bind, first+uint16(n))] = true
+			}
+			return first
 		}
 	}
 	m.say(labfile.Error, f.Pos, 0, "", "no port from %d on is free for forward %q", autoPortFirst, f.Name)
-	return netip.AddrPort{}
+	return 0
 }

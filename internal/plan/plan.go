@@ -11,7 +11,6 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
-	"time"
 
 	"kettlehole/internal/labfile"
 	"kettlehole/internal/workstation"
@@ -23,17 +22,38 @@ type Plan struct {
 	About    string    `json:"about,omitempty"`
 	File     string    `json:"file"`               // the lab file, an absolute path
 	Programs string    `json:"programs,omitempty"` // the folder of the lab's own programs, an absolute path
+	Inputs   []Input   `json:"inputs,omitempty"`
+	Reserves []Reserve `json:"reserves,omitempty"`
 	Networks []Network `json:"networks"`
 	Nodes    []Node    `json:"nodes"`
 	Forwards []Forward `json:"forwards,omitempty"`
 	Steps    []Step    `json:"steps,omitempty"`
 }
 
+// Input is a value that scripts see as INPUT_<NAME>.
+type Input struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`
+}
+
+// Reserve is a range that no node gets: a run of addresses of a network, or a
+// range beside the networks, which has no Network.
+type Reserve struct {
+	Name    string     `json:"name"`
+	Network string     `json:"network,omitempty"`
+	First   netip.Addr `json:"first"`
+	Last    netip.Addr `json:"last"`
+}
+
+// String gives the range as scripts see it: "10.61.0.200-10.61.0.219".
+func (r Reserve) String() string { return r.First.String() + "-" + r.Last.String() }
+
 // Network is a layer-2 segment with its range.
 type Network struct {
 	Name   string       `json:"name"`
 	Subnet netip.Prefix `json:"subnet"`
 	Auto   bool         `json:"auto,omitempty"`
+	Egress bool         `json:"egress,omitempty"`
 }
 
 // Node is one machine of the lab.
@@ -46,6 +66,8 @@ type Node struct {
 	CPU      labfile.Cores     `json:"cpu"`    // thousandths of a core
 	Memory   labfile.Bytes     `json:"memory"` // bytes
 	Taps     []Tap             `json:"taps"`   // the first is the node's identity
+	Disk     labfile.Bytes     `json:"disk"`   // bytes
+	Quorum   bool              `json:"quorum,omitempty"`
 	Services []labfile.Service `json:"services,omitempty"`
 }
 
@@ -64,7 +86,8 @@ func (n Node) Address() netip.Addr {
 	return n.Taps[0].Address.Addr()
 }
 
-// Forward leads from a workstation port to a node's port.
+// Forward leads from a workstation port to a node's port. A range of the lab
+// file is one Forward for each port, named "range:30000".
 type Forward struct {
 	Name     string         `json:"name"`
 	Listen   netip.AddrPort `json:"listen"`
@@ -75,16 +98,21 @@ type Forward struct {
 
 // Step is a step with the nodes that it runs on.
 type Step struct {
-	Name   string          `json:"name"`
-	Nodes  []string        `json:"nodes"`
-	After  []string        `json:"after,omitempty"`
-	Takes  []string        `json:"takes,omitempty"`
-	Gives  []labfile.Value `json:"gives,omitempty"`
-	Start  []string        `json:"start,omitempty"`
-	Script string          `json:"script,omitempty"`
-	Source string          `json:"source,omitempty"`
-	Wait   *labfile.Wait   `json:"wait,omitempty"`
-	Limit  time.Duration   `json:"limit"` // nanoseconds; how long the script may run
+	Name   string           `json:"name"`
+	Nodes  []string         `json:"nodes"`
+	After  []string         `json:"after,omitempty"`
+	Takes  []string         `json:"takes,omitempty"`
+	Gives  []labfile.Value  `json:"gives,omitempty"`
+	Start  []string         `json:"start,omitempty"`
+	Script string           `json:"script,omitempty"`
+	Source string           `json:"source,omitempty"`
+	Put    []labfile.File   `json:"put,omitempty"`
+	Env    []labfile.Var    `json:"env,omitempty"`
+	Shared bool             `json:"shared,omitempty"`
+	AtOnce int              `json:"atOnce,omitempty"` // on how many nodes at the same time; 0 for all
+	Retry  *labfile.Retry   `json:"retry,omitempty"`
+	Wait   *labfile.Wait    `json:"wait,omitempty"`
+	Limit  labfile.Duration `json:"limit"` // how long the script may run
 }
 
 // Node gives the node of this name.
@@ -119,11 +147,15 @@ type Where struct {
 func Make(lab *labfile.Lab, where Where, facts workstation.Facts, living *Plan) (*Plan, labfile.Findings) {
 	m := &maker{lab: lab, facts: facts, living: living,
 		plan: &Plan{Lab: lab.Name, About: strings.TrimSpace(lab.About), File: where.File, Programs: where.Programs}}
+	for _, in := range lab.Inputs {
+		m.plan.Inputs = append(m.plan.Inputs, Input{in.Name, in.Value})
+	}
 	m.networks()
 	m.nodes()
 	m.forwards()
 	m.steps()
 	m.fit()
+	m.unbuilt()
 	m.findings.Sort()
 	if m.findings.Count(labfile.Error) > 0 {
 		return nil, m.findings
@@ -150,7 +182,7 @@ func (m *maker) steps() {
 			m.say(labfile.Error, s.On.Pos, 0, "", "step %q: %v", s.Name, err)
 			continue
 		}
-		step := Step{Name: s.Name, Nodes: nodes, Gives: s.Gives, Script: s.Script, Source: s.Source, Wait: s.Wait, Limit: labfile.StepLimit}
+		step := Step{Name: s.Name, Nodes: nodes, Gives: s.Gives, Script: s.Script, Source: s.Source, Put: s.Put, Env: s.Env, Shared: s.Shared, AtOnce: s.AtOnce, Retry: s.Retry, Wait: s.Wait, Limit: s.Within}
 		step.After, step.Takes, step.Start = refs(s.After), refs(s.Takes), refs(s.Start)
 		m.plan.Steps = append(m.plan.Steps, step)
 	}

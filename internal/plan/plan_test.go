@@ -67,7 +67,7 @@ func TestFindings(t *testing.T) {
 		"subnet too small": {"lab: x\nnetworks: {n: {subnet: 10.0.0.0/29}}\ngroups: {a: {count: 6}}", "too small: node a-6 has no place"},
 		"past the end":     {"lab: x\nnetworks: {n: {subnet: 10.0.0.0/24}}\ngroups: {a: {count: 3, networks: {n: .253}}}", "too small: node a-3"},
 		"outside":          {"lab: x\nnetworks: {n: {subnet: 10.0.0.0/29}}\ngroups: {a: {networks: {n: .80}}}", "outside of 10.0.0.0/29"},
-		"same address":     {"lab: x\nnetworks: {n: {subnet: 10.0.0.0/24}}\ngroups: {a: {count: 3, networks: {n: .11}}, b: {networks: {n: .12}}}", "a-2 and b-1 would both have address 10.0.0.12"},
+		"same address":     {"lab: x\nnetworks: {n: {subnet: 10.0.0.0/24}}\ngroups: {a: {count: 3, networks: {n: .11}}, b: {networks: {n: .12}}}", "node a-2 and node b-1 would both have address 10.0.0.12"},
 		"overlap":          {"lab: x\nnetworks: {n: {subnet: 10.0.0.0/8}, m: {subnet: 10.9.0.0/16}}\ngroups: {a: {networks: [n]}}", "overlaps 10.0.0.0/8"},
 		"port taken":       {"lab: x\ngroups: {a: {}}\nforwards: {f: 8080 -> a-1:80}", "port 8080 of 127.0.0.1 is taken by page-server (process 77)"},
 		"port unseen":      {"lab: x\ngroups: {a: {}}\nforwards: {f: \"127.0.0.2:9090 -> a-1:80\"}", "cannot be seen"},

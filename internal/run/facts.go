@@ -8,17 +8,24 @@ import (
 	"strconv"
 	"strings"
 
+	"kettlehole/internal/labfile"
 	"kettlehole/internal/plan"
 )
 
 // variable turns a name into the name of an environment variable.
-func variable(name string) string { return strings.ReplaceAll(strings.ToUpper(name), "-", "_") }
+func variable(name string) string { return labfile.VariableName(name) }
 
 // Environment is what every program on a node sees, sorted.
 func Environment(p *plan.Plan, node plan.Node) []string {
 	env := []string{
 		"LAB=" + p.Lab, "NODE=" + node.Name, "GROUP=" + node.Group, "INDEX=" + strconv.Itoa(node.Index),
 		"COUNT=" + strconv.Itoa(node.Count), "ADDRESS=" + node.Address().String(),
+	}
+	for _, in := range p.Inputs {
+		env = append(env, "INPUT_"+variable(in.Name)+"="+in.Value)
+	}
+	for _, one := range p.Reserves {
+		env = append(env, "RESERVE_"+variable(one.Name)+"="+one.String())
 	}
 	for _, tap := range node.Taps {
 		env = append(env, "ADDRESS_"+variable(tap.Network)+"="+tap.Address.Addr().String())
@@ -48,9 +55,22 @@ func Facts(p *plan.Plan, node plan.Node) []byte {
 		Version  int               `json:"version"`
 		Lab      string            `json:"lab"`
 		Node     string            `json:"node"`
+		Group    string            `json:"group"`
+		Index    int               `json:"index"`
+		Count    int               `json:"count"`   // of the node's group
+		Address  netip.Addr        `json:"address"` // the node's identity
 		Nodes    []fact            `json:"nodes"`
 		Networks map[string]string `json:"networks"` // name to subnet
-	}{Version: 1, Lab: p.Lab, Node: node.Name, Networks: map[string]string{}}
+		Inputs   map[string]string `json:"inputs"`
+		Reserves map[string]string `json:"reserves"` // name to first-last
+	}{Version: 1, Lab: p.Lab, Node: node.Name, Group: node.Group, Index: node.Index, Count: node.Count, Address: node.Address(),
+		Networks: map[string]string{}, Inputs: map[string]string{}, Reserves: map[string]string{}}
+	for _, in := range p.Inputs {
+		facts.Inputs[in.Name] = in.Value
+	}
+	for _, one := range p.Reserves {
+		facts.Reserves[one.Name] = one.String()
+	}
 	for _, n := range p.Networks {
 		facts.Networks[n.Name] = n.Subnet.String()
 	}

@@ -82,6 +82,11 @@ func (r *Run) carry(ctx context.Context, i int, step plan.Step, node plan.Node, 
 			return err
 		}
 	}
+	if len(step.Put) > 0 && !reused {
+		if err := r.put(ctx, client, step, node); err != nil {
+			return err
+		}
+	}
 	for _, service := range step.Start {
 		if _, err := client.Do(ctx, agent.Request{Op: agent.OpStart, Service: service}); err != nil {
 			return fmt.Errorf("starting service %q: %w", service, err)
@@ -91,7 +96,7 @@ func (r *Run) carry(ctx context.Context, i int, step plan.Step, node plan.Node, 
 		return nil
 	}
 	if step.Script != "" {
-		if err := r.script(ctx, i, client, step); err != nil {
+		if err := r.attempts(ctx, i, client, step); err != nil {
 			return err
 		}
 	}
@@ -114,8 +119,36 @@ func JobName(n int, step string) string { return fmt.Sprintf("%s.run%d", step, n
 // LogName is the file with the output of a step's script.
 func LogName(n int, step string) string { return JobName(n, step) + ".log" }
 
-func (r *Run) script(ctx context.Context, i int, client agent.Client, step plan.Step) error {
+// attempts runs a step's script, and again where it fails and may.
+func (r *Run) attempts(ctx context.Context, i int, client agent.Client, step plan.Step) error {
+	for attempt := 1; ; attempt++ {
+		err := r.script(ctx, i, client, step, attempt)
+		if err == nil || ctx.Err() != nil || step.Retry == nil || attempt > step.Retry.Times || errors.Is(err, errLost) {
+			if err != nil && attempt > 1 && ctx.Err() == nil {
+				return fmt.Errorf("%w, the last of %d tries", err, attempt)
+			}
+			return err
+		}
+		reason := fmt.Sprintf("%v; try %d of %d in %v", err, attempt+1, step.Retry.Times+1, step.Retry.Pause)
+		r.setCell(i, func(c *api.Cell) { c.Reason = r.Secrets.Text(reason) })
+		if err := r.Clock.Sleep(ctx, time.Duration(step.Retry.Pause)); err != nil {
+			return err
+		}
+		r.setCell(i, func(c *api.Cell) { c.Reason, c.Exit, c.Tail = "", 0, "" })
+	}
+}
+
+// errLost is a node that went away while its script ran.
+var errLost = errors.New("the node was lost while the script ran")
+
+func (r *Run) script(ctx context.Context, i int, client agent.Client, step plan.Step, attempt int) error {
 	job := agent.Job{ID: JobName(r.N, step.Name), Script: step.Script, Log: LogName(r.N, step.Name), Limit: int64(step.Limit)}
+	if attempt > 1 {
+		job.ID = fmt.Sprintf("%s.try%d", job.ID, attempt)
+	}
+	for _, v := range step.Env {
+		job.Env = append(job.Env, v.Name+"="+v.Value)
+	}
 	r.mu.Lock()
 	for _, name := range step.Takes {
 		job.Env = append(job.Env, name+"="+r.values[name])
@@ -139,7 +172,7 @@ func (r *Run) script(ctx context.Context, i int, client agent.Client, step plan.
 		return errors.Join(ctx.Err(), err)
 	}
 	if err != nil {
-		return fmt.Errorf("the node was lost while the script ran: %w", err)
+		return fmt.Errorf("%w: %w", errLost, err)
 	}
 	for _, v := range step.Gives {
 		value, ok := result.Values[v.Name]
@@ -182,7 +215,7 @@ func (r *Run) wait(ctx context.Context, i int, client agent.Client, want labfile
 	r.setCell(i, func(c *api.Cell) { c.Waiting = began })
 	pause := firstLook
 	for {
-		seen, err := client.Probe(ctx, agent.Probe{Port: want.Port, File: want.File, Run: want.Run})
+		seen, err := look(ctx, client, want)
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
@@ -194,10 +227,10 @@ func (r *Run) wait(ctx context.Context, i int, client agent.Client, want labfile
 		}
 		waited := r.Clock.Now().Sub(began)
 		words := r.Secrets.Text(seen.Seen)
-		if waited >= want.Within {
+		if waited >= time.Duration(want.Within) {
 			return fmt.Errorf("waited %v, and still: %s", want.Within, words)
 		}
-		reason := fmt.Sprintf("%s, %d s of %d", words, int(waited.Seconds()), int(want.Within.Seconds()))
+		reason := fmt.Sprintf("%s, %d s of %d", words, int(waited.Seconds()), int(time.Duration(want.Within).Seconds()))
 		r.setCell(i, func(c *api.Cell) { c.Reason = reason })
 		if err := r.Clock.Sleep(ctx, pause); err != nil {
 			return err

@@ -255,10 +255,23 @@ func (r *Run) advance(ctx context.Context) {
 	if ctx.Err() != nil {
 		return
 	}
+	running := map[string]int{} // by step
+	for i := range r.cells {
+		if r.cells[i].begun && r.cells[i].Ended.IsZero() {
+			running[r.cells[i].Step]++
+		}
+	}
+	full := map[string]bool{} // steps that run on as many nodes as they may
 	for _, i := range r.Graph.Ready(func(i int) bool { return r.cells[i].begun }, r.done) {
 		if r.nodes[r.cells[i].Node] != api.Provisioning {
 			continue
 		}
+		step := r.step(i)
+		if step.AtOnce > 0 && running[step.Name] >= step.AtOnce {
+			full[step.Name] = true
+			continue
+		}
+		running[step.Name]++
 		r.cells[i].begun = true
 		r.busy.Go(func() { r.perform(ctx, i) })
 	}
@@ -268,6 +281,9 @@ func (r *Run) advance(ctx context.Context) {
 			continue
 		}
 		reason := r.Graph.Waits(i, r.done)
+		if reason == "" && full[c.Step] {
+			reason = fmt.Sprintf("its turn: %d at once", r.step(i).AtOnce)
+		}
 		if failed := r.blocked(i); failed != "" {
 			reason = failed
 		}
@@ -323,7 +339,7 @@ func (r *Run) identity(step plan.Step, node plan.Node) string {
 			services = append(services, s)
 		}
 	}
-	text, err := json.Marshal([]any{r.Image, step.Script, step.Gives, step.Start, step.Wait, services, taken, Environment(r.Plan, node)})
+	text, err := json.Marshal([]any{r.Image, step.Script, step.Gives, step.Start, step.Wait, services, taken, Environment(r.Plan, node), step.Env, step.Put})
 	if err != nil {
 		panic(err) // plain data
 	}

@@ -55,11 +55,17 @@ type world struct {
 	seen   map[schedule.Cell][]string // states of each cell, in order
 	reason map[string]bool
 	jobs   map[string]bool
+	fails  map[string]int // "step on node" to how many tries fail first
+	files  map[string]string
+	held   chan struct{} // if there is one, jobs wait for it
+	busy   map[string]int
+	most   map[string]int // step to the most nodes it ran on at once
 }
 
 func newWorld() *world {
 	return &world{now: time.Unix(1000, 0), broken: map[string]string{}, made: map[string]error{}, probes: map[string]int{}, cells: map[schedule.Cell]ledger.Cell{},
-		values: map[string]string{}, states: map[string]string{}, seen: map[schedule.Cell][]string{}, reason: map[string]bool{}, jobs: map[string]bool{}}
+		values: map[string]string{}, states: map[string]string{}, seen: map[schedule.Cell][]string{}, reason: map[string]bool{}, jobs: map[string]bool{},
+		fails: map[string]int{}, files: map[string]string{}, busy: map[string]int{}, most: map[string]int{}}
 }
 
 func (w *world) Now() time.Time { w.mu.Lock(); defer w.mu.Unlock(); return w.now }
@@ -116,6 +122,19 @@ func (w *world) answer(node string, r agent.Request) (reply agent.Reply) {
 		w.jobs[r.Job.ID+" "+node] = true
 		w.now = w.now.Add(time.Second)
 		reply.Job = &agent.JobResult{Values: map[string]string{}}
+		w.busy[step]++
+		w.most[step] = max(w.most[step], w.busy[step])
+		if w.held != nil {
+			w.mu.Unlock()
+			<-w.held
+			w.mu.Lock()
+		}
+		w.busy[step]--
+		if w.fails[what] > 0 {
+			w.fails[what]--
+			reply.Job.Exit = 7
+			return reply
+		}
 		if reason, broken := w.broken[what]; broken {
 			reply.Job.Exit, reply.Job.Tail = 3, reason+" with S3CRET-TICKET"
 			return reply
@@ -126,6 +145,11 @@ func (w *world) answer(node string, r agent.Request) (reply agent.Reply) {
 		for _, env := range r.Job.Env {
 			w.log = append(w.log, what+" sees "+env)
 		}
+	case agent.OpPut:
+		for _, f := range r.Files {
+			w.files[node+f.Path] = fmt.Sprintf("%o %s", f.Mode, f.Content)
+		}
+		w.log = append(w.log, "put on "+node)
 	case agent.OpProbe:
 		reply.Probe = &agent.ProbeResult{Held: w.probes[node] == 0, Seen: "connection refused"}
 		if w.probes[node] > 0 {
@@ -354,4 +378,100 @@ func TestFacts(t *testing.T) {
 	require.NoError(t, json.Unmarshal(run.Facts(p, node), &facts))
 	assert.Equal(t, "council-2", facts["node"])
 	assert.Len(t, facts["nodes"], 3)
+}
+
+// files stand beside the lab files of these tests.
+func files(name string) ([]byte, error) {
+	return []byte(map[string]string{
+		"hello.sh":  "#!/bin/sh\necho hello\n",
+		"door.tmpl": "{{.node}} of {{.count}} listens on {{.address}}; ticket {{.values.ticket}}; far {{.inputs.far}}; {{range .nodes}}{{.name}} {{end}}\n",
+		"bad.tmpl":  "{{.nobody}}\n",
+	}[name]), nil
+}
+
+func TestRetry(t *testing.T) {
+	const text = desk + "  late: {on: gate, run: late, retry: {times: 2, pause: 5s}}\n"
+	w := newWorld()
+	w.fails["late on gate-1"] = 2
+	require.NoError(t, w.do(t.Context(), t, 1, text))
+	assert.Equal(t, 3, times(w.log, "late on gate-1"))
+	assert.True(t, w.reason["exit code 7; try 2 of 3 in 5s"])
+	assert.True(t, w.jobs["late.run1.try3 gate-1"])
+
+	w = newWorld()
+	w.fails["late on gate-1"] = 5
+	require.ErrorContains(t, w.do(t.Context(), t, 1, text), "exit code 7, the last of 3 tries")
+	assert.Equal(t, 3, times(w.log, "late on gate-1"))
+}
+
+func times(log []string, line string) int {
+	n := 0
+	for _, l := range log {
+		if l == line {
+			n++
+		}
+	}
+	return n
+}
+
+func TestAtOnce(t *testing.T) {
+	for limit := 1; limit <= 3; limit++ {
+		w := newWorld()
+		w.held = make(chan struct{})
+		ended := make(chan error)
+		text := fmt.Sprintf("lab: desk\ngroups: {node: {count: 6}}\nsteps: {one: {on: all, run: x, at-once: %d}}\n", limit)
+		go func() { ended <- w.do(t.Context(), t, 1, text) }()
+		for left := 6; left > 0; left-- {
+			require.Eventually(t, func() bool { w.mu.Lock(); defer w.mu.Unlock(); return w.busy["one"] == min(limit, left) }, 10*time.Second, time.Millisecond)
+			w.held <- struct{}{}
+		}
+		require.NoError(t, <-ended)
+		assert.Equal(t, limit, w.most["one"])
+		assert.True(t, w.reason[fmt.Sprintf("its turn: %d at once", limit)])
+	}
+}
+
+func TestPutAndVariables(t *testing.T) {
+	const text = `
+lab: desk
+inputs: {far: yonder}
+networks: {valley: {subnet: 10.61.0.0/24, reserve: {service: .200-.209}}}
+groups: {council: {count: 2}}
+steps:
+  found: {on: council-1, run: found, gives: [ticket]}
+  door:
+    on: council-2
+    takes: ticket
+    put: {door.tmpl: /etc/door.conf, hello.sh: /opt/hello}
+    run: door
+    env: {MOOD: calm}
+`
+	lab, findings := labfile.Parse([]byte(text), files)
+	require.NotNil(t, lab, findings.Text("x", []byte(text)))
+	p, _ := plan.Make(lab, plan.Where{}, workstation.Facts{}, nil)
+	require.NotNil(t, p)
+	w := newWorld()
+	do := func(p *plan.Plan, n int) error {
+		g, _ := schedule.New(p)
+		return (&run.Run{N: n, Plan: p, Graph: g, Substrate: w, Record: w, Values: w, Secrets: &mask.Set{}, Watcher: w, Clock: w}).Do(t.Context())
+	}
+	require.NoError(t, do(p, 1))
+	assert.Equal(t, "644 council-2 of 2 listens on 10.61.0.12; ticket S3CRET-TICKET; far yonder; council-1 council-2 \n", w.files["council-2/etc/door.conf"])
+	assert.Equal(t, "755 #!/bin/sh\necho hello\n", w.files["council-2/opt/hello"])
+	assert.Contains(t, w.log, "door on council-2 sees MOOD=calm")
+	node, _ := p.Node("council-1")
+	env := run.Environment(p, node)
+	assert.Contains(t, env, "INPUT_FAR=yonder")
+	assert.Contains(t, env, "RESERVE_SERVICE=10.61.0.200-10.61.0.209")
+
+	// The same files are the same step, others are due.
+	w.log = nil
+	require.NoError(t, do(p, 2))
+	assert.NotContains(t, w.log, "put on council-2")
+	p.Steps[1].Put[1].Content = []byte("#!/bin/sh\necho changed\n")
+	require.NoError(t, do(p, 3))
+	assert.Contains(t, w.log, "put on council-2")
+
+	p.Steps[1].Put[0].Content = []byte("{{.nobody}}")
+	require.ErrorContains(t, do(p, 4), "filling template")
 }

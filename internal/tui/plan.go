@@ -310,9 +310,15 @@ func waitText(wait labfile.Wait) string {
 	case labfile.WaitPort:
 		return fmt.Sprintf("port %d answers", wait.Port)
 	case labfile.WaitFile:
-		return wait.File + " is there"
+		return wait.Text + " is there"
+	case labfile.WaitService:
+		return "service " + wait.Text + " runs"
+	case labfile.WaitHTTP:
+		return wait.Text + " answers"
+	case labfile.WaitName:
+		return wait.Text + " resolves"
 	}
-	return "'" + firstLine(wait.Run) + "' succeeds"
+	return "'" + firstLine(wait.Text) + "' succeeds"
 }
 
 // nodesText names nodes shortly: whole groups by their name.

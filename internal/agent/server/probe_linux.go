@@ -1,6 +1,7 @@
 package server
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -39,8 +40,35 @@ func (s *Server) probe(want agent.Probe) agent.ProbeResult {
 		} else if err != nil {
 			return agent.ProbeResult{Seen: err.Error()}
 		}
+	case want.Service != "":
+		return s.probeService(want.Service)
+	case want.Name != "":
+		ctx, cancel := context.WithTimeout(context.Background(), probeTimeout)
+		defer cancel()
+		if _, err := net.DefaultResolver.LookupHost(ctx, want.Name); err != nil {
+			return agent.ProbeResult{Seen: want.Name + " has no address"}
+		}
 	default:
 		return s.probeCommand(want.Run)
+	}
+	return agent.ProbeResult{Held: true}
+}
+
+// steadyAfter is how long a service must have run to count as running.
+const steadyAfter = time.Second
+
+func (s *Server) probeService(name string) agent.ProbeResult {
+	s.changed.L.Lock()
+	defer s.changed.L.Unlock()
+	one := s.services[name]
+	if one == nil {
+		return agent.ProbeResult{Seen: fmt.Sprintf("this node has no service %q", name)}
+	}
+	if one.status.State != running {
+		return agent.ProbeResult{Seen: strings.TrimSpace(fmt.Sprintf("service %s is %s %s", name, one.status.State, one.status.Last))}
+	}
+	if time.Since(time.UnixMilli(one.status.Since)) < steadyAfter {
+		return agent.ProbeResult{Seen: fmt.Sprintf("service %s has only just started", name)}
 	}
 	return agent.ProbeResult{Held: true}
 }
@@ -76,9 +104,20 @@ func (s *Server) probeCommand(command string) agent.ProbeResult {
 	}
 }
 
-// dial connects to a port and passes the socket.
-func (s *Server) dial(conn net.Conn, port uint16) {
-	dialled, err := s.dialPort(port, 5*time.Second)
+// dialTimeout is how long a connection for somebody else may take.
+const dialTimeout = 5 * time.Second
+
+// dial connects to a port of this node, or to an address, and passes the
+// socket.
+func (s *Server) dial(conn net.Conn, port uint16, address string) {
+	var dialled net.Conn
+	var err error
+	if address != "" {
+		dialled, err = (&net.Dialer{Timeout: dialTimeout, KeepAlive: -1}).Dial("tcp", address)
+		err = plainError(err)
+	} else {
+		dialled, err = s.dialPort(port, dialTimeout)
+	}
 	if err != nil {
 		_ = answer(conn, agent.Reply{Error: err.Error()})
 		return

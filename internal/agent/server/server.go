@@ -106,7 +106,7 @@ func (s *Server) serve(conn net.Conn) {
 			s.watch(conn)
 			return
 		case agent.OpDial:
-			s.dial(conn, request.Port)
+			s.dial(conn, request.Port, request.Address)
 			return
 		}
 		reply, err := s.handle(conn, request)
@@ -144,6 +144,8 @@ func (s *Server) handle(conn net.Conn, request agent.Request) (reply agent.Reply
 	case request.Op == agent.OpProbe && request.Probe != nil:
 		result := s.probe(*request.Probe)
 		reply.Probe = &result
+	case request.Op == agent.OpPut:
+		err = put(request.Files)
 	case request.Op == agent.OpReach:
 		reply.Reach, err = reach(request.Reach)
 	default:
@@ -256,13 +258,18 @@ func (s *Server) dialPort(port uint16, timeout time.Duration) (net.Conn, error) 
 			first = err
 		}
 	}
+	return nil, plainError(first)
+}
+
+// plainError leaves out of a failed dial what the asker knows.
+func plainError(err error) error {
 	var inner *net.OpError
-	if errors.As(first, &inner) && inner.Err != nil {
-		var call *os.SyscallError
-		if errors.As(inner.Err, &call) {
-			return nil, call.Err
-		}
-		return nil, inner.Err
+	if !errors.As(err, &inner) || inner.Err == nil {
+		return err
 	}
-	return nil, first
+	var call *os.SyscallError
+	if errors.As(inner.Err, &call) {
+		return call.Err
+	}
+	return inner.Err
 }

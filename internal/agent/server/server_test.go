@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"os/exec"
@@ -384,4 +385,63 @@ func FuzzFrames(f *testing.F) {
 			}
 		}
 	})
+}
+
+func TestPut(t *testing.T) {
+	n := start(t)
+	target := filepath.Join(n.folder, "new", "folder", "file")
+	for _, content := range []string{"one", "two"} {
+		require.NoError(t, n.ask(agent.Request{Op: agent.OpPut, Files: []agent.File{{Path: target, Content: []byte(content), Mode: 0o750}}}))
+		text, err := os.ReadFile(target)
+		require.NoError(t, err)
+		assert.Equal(t, content, string(text))
+	}
+	info, err := os.Stat(target)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o750), info.Mode())
+	entries, err := os.ReadDir(filepath.Dir(target))
+	require.NoError(t, err)
+	assert.Len(t, entries, 1) // nothing half-made stays
+	for _, path := range []string{"relative", filepath.Join(target, "below-a-file"), filepath.Dir(target)} {
+		assert.Error(t, n.ask(agent.Request{Op: agent.OpPut, Files: []agent.File{{Path: path}}}), path)
+	}
+}
+
+func TestProbeServiceAndName(t *testing.T) {
+	n := start(t)
+	n.configure(agent.Configure{Services: []agent.Service{{Name: "steady", Run: "sleep 60"}, {Name: "brief", Run: "false"}, {Name: "idle", Run: "sleep 60"}}})
+	require.NoError(t, n.ask(agent.Request{Op: agent.OpStart, Service: "steady"}))
+	require.NoError(t, n.ask(agent.Request{Op: agent.OpStart, Service: "brief"}))
+	look := func(p agent.Probe) agent.ProbeResult {
+		r, err := n.Probe(t.Context(), p)
+		require.NoError(t, err)
+		return r
+	}
+	assert.Eventually(t, func() bool { return look(agent.Probe{Service: "steady"}).Held }, 10*time.Second, 50*time.Millisecond)
+	assert.False(t, look(agent.Probe{Service: "brief"}).Held)
+	assert.Contains(t, look(agent.Probe{Service: "idle"}).Seen, "service idle is stopped")
+	assert.Contains(t, look(agent.Probe{Service: "none"}).Seen, "no service")
+	assert.True(t, look(agent.Probe{Name: "localhost"}).Held)
+	assert.Contains(t, look(agent.Probe{Name: "a..b"}).Seen, "has no address")
+}
+
+func TestDialAddress(t *testing.T) {
+	n := start(t)
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer listener.Close()
+	go func() {
+		if conn, err := listener.Accept(); err == nil {
+			_, _ = conn.Write([]byte("hello"))
+			_ = conn.Close()
+		}
+	}()
+	conn, err := n.DialAddress(t.Context(), listener.Addr().String())
+	require.NoError(t, err)
+	defer conn.Close()
+	got, err := io.ReadAll(conn)
+	require.NoError(t, err)
+	assert.Equal(t, "hello", string(got))
+	_, err = n.DialAddress(t.Context(), "127.0.0.1:1")
+	assert.ErrorContains(t, err, "connection refused")
 }

@@ -1,0 +1,45 @@
+package plan
+
+import "kettlehole/internal/labfile"
+
+// unbuilt says which parts of a right lab file this version does not carry
+// out: an error where the lab would be another one without them, a note where
+// it only lacks something.
+func (m *maker) unbuilt() {
+	lab := m.lab
+	for _, g := range lab.Groups {
+		if g.Substrate == labfile.VM {
+			m.say(labfile.Error, g.Pos, len(g.Name), "leave substrate out, for containers", "group %q asks for virtual machines, which are not built yet", g.Name)
+		}
+		if g.Image != labfile.DefaultImage {
+			m.say(labfile.Error, g.Pos, len(g.Name), "leave image out, for the image workstation", "group %q asks for image %q, and images other than workstation are not built yet", g.Name, g.Image)
+		}
+	}
+	for _, f := range lab.Forwards {
+		if f.Protocol == labfile.UDP {
+			m.say(labfile.Error, f.Pos, 0, "", "forward %q carries UDP, which is not built yet", f.Name)
+		}
+	}
+	for _, f := range lab.Fronts {
+		m.say(labfile.Caution, f.Pos, len(f.Name), "", "front %q keeps its address free, and nothing answers on it yet", f.Name)
+	}
+	for _, n := range lab.Networks {
+		if n.Egress {
+			m.say(labfile.Caution, n.Pos, len(n.Name), "", "network %q has egress, and ways out are not built yet", n.Name)
+		}
+	}
+	for _, s := range lab.Steps {
+		if s.Shared {
+			m.say(labfile.Note, s.Pos, len(s.Name), "", "step %q is shared; this version still runs it on each node", s.Name)
+		}
+	}
+	for _, one := range lab.Retrieves {
+		m.say(labfile.Note, one.Pos, 0, "", "%q is not retrieved yet by this version", one.Name)
+	}
+	for _, c := range lab.Checks {
+		m.say(labfile.Note, c.Pos, 0, "", "check %q is not carried out yet by this version", c.Name)
+	}
+	for _, d := range lab.Drills {
+		m.say(labfile.Note, d.Pos, 0, "", "drill %q is not carried out yet by this version", d.Name)
+	}
+}
