@@ -3,7 +3,7 @@ VERSION := $(shell git describe --always --dirty 2>/dev/null || echo unknown)
 STATIC := CGO_ENABLED=0 go build -trimpath -buildvcs=false
 STATICCHECK := go tool staticcheck
 
-.PHONY: help setup build demo example test check bench screenshots clean
+.PHONY: docs help setup build demo example test check bench screenshots clean
 .DEFAULT_GOAL := help
 
 help: ## list the targets
@@ -16,7 +16,11 @@ build: ## build the programs into bin/
 	@$(STATIC) -ldflags '-s -w -X main.version=$(VERSION)' -o bin/kettlehole ./cmd/kettlehole
 	@$(STATIC) -ldflags '-s -w' -o bin/kettlehole-anchor ./cmd/kettlehole-anchor
 	@$(STATIC) -ldflags '-s -w' -o bin/kettlehole-init ./cmd/kettlehole-init
-	@$(STATIC) -ldflags '-s -w' -o examples/avalanche-desk/programs/cairn ./cmd/cairn
+	@$(STATIC) -ldflags '-s -w' -o bin/cairn ./cmd/cairn
+	@mkdir -p examples/avalanche-desk/programs && cp bin/cairn examples/avalanche-desk/programs/cairn
+
+docs: ## make the files that are made from the types of the language
+	@go test -count 1 ./internal/labfile/shape -update
 
 demo: setup build ## open the demo lab; without a terminal, go through it
 	@bin/kettlehole demo

@@ -72,7 +72,7 @@ func (b *bench) ok(args ...string) string {
 func TestUse(t *testing.T) {
 	b := newBench(t)
 	assert.Contains(t, b.ok("--help"), "Available Commands")
-	for _, command := range []string{"plan", "provision", "status", "labs", "exec", "shell", "logs", "teardown", "demo", "version"} {
+	for _, command := range []string{"new", "schema", "plan", "provision", "status", "labs", "exec", "shell", "logs", "teardown", "demo", "version"} {
 		help := b.ok(command, "--help")
 		assert.Contains(t, help, "Examples:", command)
 		assert.Contains(t, help, "kettlehole "+command, command)
@@ -96,7 +96,7 @@ func TestPlan(t *testing.T) {
 	b := newBench(t)
 	b.write("good.lab.yaml", "lab: good\ngroups: {node: {count: 2}}\n")
 	out := b.ok("plan")
-	assert.Contains(t, out, "lab good: 2 nodes")
+	assert.Contains(t, out, "lab good, 2 nodes")
 	assert.Contains(t, out, "node-2")
 	assert.Equal(t, out, b.ok(), "without a terminal the bare command prints the plan")
 	var plan struct {

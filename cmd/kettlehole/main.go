@@ -10,6 +10,7 @@ import (
 	"kettlehole/internal/cli"
 	"kettlehole/internal/client"
 	"kettlehole/internal/home"
+	"kettlehole/internal/labfile"
 )
 
 // version is set when the program is linked.
@@ -33,9 +34,11 @@ func main() {
 	}
 	app := &cli.App{
 		Station: client.Station{Home: state, Keeper: []string{self, keeperWord}},
-		Version: version, Demo: demoFile(filepath.Dir(self)), In: os.Stdin, Out: os.Stdout, Err: os.Stderr,
+		Version: version, Demo: demoFile(filepath.Dir(self)), Programs: filepath.Dir(self), In: os.Stdin, Out: os.Stdout, Err: os.Stderr,
 	}
-	app.Open = func(ctx context.Context, file string) error { return open(ctx, self, app.Station, file) }
+	app.Open = func(ctx context.Context, file string, given []labfile.Given) error {
+		return open(ctx, self, app.Station, file, given)
+	}
 	os.Exit(app.Main(context.Background(), os.Args[1:]))
 }
 

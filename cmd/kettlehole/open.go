@@ -6,11 +6,12 @@ import (
 	"time"
 
 	"kettlehole/internal/client"
+	"kettlehole/internal/labfile"
 	"kettlehole/internal/tui"
 )
 
 // open shows the full-screen interface; shells are this program's own command.
-func open(ctx context.Context, self string, station client.Station, file string) error {
-	return tui.Run(ctx, tui.Options{Station: station, File: file, Now: time.Now,
+func open(ctx context.Context, self string, station client.Station, file string, given []labfile.Given) error {
+	return tui.Run(ctx, tui.Options{Station: station, File: file, Given: given, Now: time.Now,
 		Shell: func(lab, node string) *exec.Cmd { return exec.Command(self, "shell", "--lab", lab, node) }})
 }

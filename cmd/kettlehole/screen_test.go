@@ -143,3 +143,26 @@ func TestScreenGoesOn(t *testing.T) {
 	s.until("1 error", "line 2", "cuont")
 	s.keys("q")
 }
+
+// A finding is opened in the editor at its place, and a file that anybody
+// saves is read again at once.
+func TestScreenFindings(t *testing.T) {
+	b := newBench(t)
+	file := b.write("x.lab.yaml", "lab: findings\ngroups:\n  council: {count: 4, quorum: true}\n  gate: {cuont: 2, memory: lots}\n")
+	editor := b.write("editor.sh", "#!/bin/sh\necho \"$@\" > \"$(dirname \"$0\")/asked\"\nsed -i 's/cuont/count/' \"$2\"\n")
+	b.env = append(b.env, "VISUAL="+editor)
+	s := open(t, b, 160, 42, file)
+	s.until("2 errors, 1 caution", "line 4", "mean \"count\"?", "4 voting members bear the loss of 1", "open the file there")
+	s.keys("Enter")
+	s.until("1 error, 1 caution", "memory: \"lots\" is not a size")
+	asked, err := os.ReadFile(filepath.Join(b.folder, "asked"))
+	require.NoError(t, err)
+	assert.Equal(t, "+4 "+file+"\n", string(asked))
+	b.write("x.lab.yaml", "lab: findings\ngroups:\n  council: {count: 3, quorum: true}\n  gate: {count: 2}\nsteps: {a: {on: all, script: a.sh}}\n")
+	s.until("1 error", "the script \"a.sh\" cannot be read")
+	// A new file in the place of the old one, as many editors save.
+	b.write("half", "echo hello\n")
+	require.NoError(t, os.Rename(filepath.Join(b.folder, "half"), filepath.Join(b.folder, "a.sh")))
+	s.until("none; it can be provisioned", "council-3")
+	s.keys("q")
+}

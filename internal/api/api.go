@@ -8,6 +8,7 @@ import (
 
 	"kettlehole/internal/agent"
 	"kettlehole/internal/audit"
+	"kettlehole/internal/labfile"
 	"kettlehole/internal/ledger"
 	"kettlehole/internal/plan"
 )
@@ -119,7 +120,8 @@ type Things struct {
 
 // Wanted asks for a run.
 type Wanted struct {
-	File string `json:"file"`
+	File   string          `json:"file"` // the lab file, an absolute path
+	Inputs []labfile.Given `json:"inputs,omitempty"`
 }
 
 // Problem is the answer to a request that failed.

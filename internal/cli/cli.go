@@ -16,6 +16,7 @@ import (
 	"golang.org/x/term"
 
 	"kettlehole/internal/client"
+	"kettlehole/internal/labfile"
 	"kettlehole/internal/mapping"
 	"kettlehole/internal/plan"
 	"kettlehole/internal/substrate"
@@ -34,7 +35,9 @@ type App struct {
 	Station client.Station
 	Version string
 	// Open shows the full-screen interface on a lab file, "" for none.
-	Open func(ctx context.Context, file string) error
+	// Programs is the folder where the project's programs are.
+	Programs string
+	Open     func(ctx context.Context, file string, given []labfile.Given) error
 	// Demo is the path of the demo's lab file, "" where it was not found.
 	Demo string
 
@@ -99,6 +102,7 @@ func code(err error) int {
 }
 
 func (a *App) root() *cobra.Command {
+	var inputs inputFlags
 	root := &cobra.Command{
 		Use:   "kettlehole [FILE]",
 		Short: "Throwaway multi-node lab clusters on one workstation",
@@ -112,6 +116,10 @@ with one *.lab.yaml on that one.`,
 		SilenceErrors: true,
 		SilenceUsage:  true,
 		RunE: func(cmd *cobra.Command, args []string) error {
+			given, err := inputs.given()
+			if err != nil {
+				return err
+			}
 			file := ""
 			if len(args) == 1 {
 				file = args[0]
@@ -125,15 +133,16 @@ with one *.lab.yaml on that one.`,
 				if file == "" {
 					return a.listLabs(cmd, false)
 				}
-				return a.showPlan(file, false)
+				return a.showPlan(file, given, false)
 			}
-			return a.Open(cmd.Context(), file)
+			return a.Open(cmd.Context(), file, given)
 		},
 	}
+	inputs.add(root)
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return wrongUse("%w; see %s --help", err, cmd.CommandPath())
 	})
-	root.AddCommand(a.planCommand(), a.provisionCommand(), a.statusCommand(), a.labsCommand(), a.execCommand(), a.shellCommand(),
+	root.AddCommand(a.newCommand(), a.schemaCommand(), a.planCommand(), a.provisionCommand(), a.statusCommand(), a.labsCommand(), a.execCommand(), a.shellCommand(),
 		a.logsCommand(), a.teardownCommand(), a.demoCommand(), a.versionCommand())
 	for _, cmd := range root.Commands() {
 		if check := cmd.Args; check != nil {
@@ -214,7 +223,7 @@ func (a *App) pick(ctx context.Context, named string) (*client.Lab, error) {
 }
 
 // read maps a lab file, the only one of this folder where none is named.
-func (a *App) read(file string) (mapping.Result, error) {
+func (a *App) read(file string, given []labfile.Given) (mapping.Result, error) {
 	if file == "" {
 		files := labFiles(".")
 		switch len(files) {
@@ -226,7 +235,8 @@ func (a *App) read(file string) (mapping.Result, error) {
 			return mapping.Result{}, wrongUse("there are several lab files here; name one: %s", strings.Join(files, ", "))
 		}
 	}
-	m, err := mapping.Map(file, string(a.Station.Home), func(lab string) *plan.Plan { return a.Station.LivingPlan(lab) })
+	m, err := mapping.Map(mapping.Request{File: file, Home: string(a.Station.Home), Given: given,
+		Living: func(lab string) *plan.Plan { return a.Station.LivingPlan(lab) }})
 	if errors.Is(err, os.ErrNotExist) {
 		return m, wrongUse("there is no lab file %q", file)
 	}

@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"io"
+	"strconv"
 	"strings"
 	"text/tabwriter"
 
@@ -10,11 +11,11 @@ import (
 
 	"kettlehole/internal/labfile"
 	"kettlehole/internal/mapping"
-	"kettlehole/internal/plan"
 )
 
 func (a *App) planCommand() *cobra.Command {
 	var asJSON bool
+	var inputs inputFlags
 	cmd := &cobra.Command{
 		Use:   "plan [FILE]",
 		Short: "Say what a lab file means on this workstation",
@@ -25,10 +26,15 @@ Nothing is made. Exit code 1 if the file has errors.`,
 		Args:              cobra.MaximumNArgs(1),
 		ValidArgsFunction: completeFiles,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.showPlan(first(args), asJSON)
+			given, err := inputs.given()
+			if err != nil {
+				return err
+			}
+			return a.showPlan(first(args), given, asJSON)
 		},
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	inputs.add(cmd)
 	return cmd
 }
 
@@ -39,8 +45,8 @@ func first(args []string) string {
 	return args[0]
 }
 
-func (a *App) showPlan(file string, asJSON bool) error {
-	m, err := a.read(file)
+func (a *App) showPlan(file string, given []labfile.Given, asJSON bool) error {
+	m, err := a.read(file, given)
 	if err != nil {
 		return err
 	}
@@ -49,12 +55,11 @@ func (a *App) showPlan(file string, asJSON bool) error {
 		if findings == nil {
 			findings = labfile.Findings{}
 		}
-		err = a.printJSON(struct {
-			Version  int              `json:"version"`
-			File     string           `json:"file"`
-			Findings labfile.Findings `json:"findings"`
-			Plan     *plan.Plan       `json:"plan"`
-		}{1, m.File, findings, m.Plan})
+		document := PlanDocument{Version: 1, File: m.File, Findings: findings, Plan: m.Plan}
+		if m.Lab != nil {
+			document.Inputs = m.Lab.Inputs
+		}
+		err = a.printJSON(document)
 	} else {
 		fmt.Fprint(a.Out, m.Text())
 		if m.Plan != nil {
@@ -79,8 +84,8 @@ func writePlan(to io.Writer, m mapping.Result) error {
 	for _, n := range p.Nodes {
 		memory, cpu = memory+n.Memory, cpu+n.CPU
 	}
-	fmt.Fprintf(w, "lab %s: %d nodes, %s of memory, %s cores (this workstation has %s available, %d cores)\n",
-		p.Lab, len(p.Nodes), memory, cpu, labfile.Bytes(m.Facts.MemoryAvailable), m.Facts.Cores)
+	fmt.Fprintf(w, "lab %s, %s; memory %s of %s available, cpu %s of %s cores\n",
+		p.Lab, quantity(len(p.Nodes), "node"), memory, labfile.Bytes(m.Facts.MemoryAvailable), cpu, strconv.Itoa(m.Facts.Cores))
 	fmt.Fprint(w, "\nnetwork\tsubnet\n")
 	for _, n := range p.Networks {
 		fmt.Fprintf(w, "%s\t%s\n", n.Name, n.Subnet)
@@ -113,4 +118,12 @@ func writePlan(to io.Writer, m mapping.Result) error {
 		}
 	}
 	return w.Flush()
+}
+
+// quantity says how many there are of a thing.
+func quantity(n int, of string) string {
+	if n == 1 {
+		return "1 " + of
+	}
+	return strconv.Itoa(n) + " " + of + "s"
 }

@@ -21,6 +21,7 @@ import (
 
 func (a *App) provisionCommand() *cobra.Command {
 	var asJSON bool
+	var inputs inputFlags
 	cmd := &cobra.Command{
 		Use:   "provision [FILE]",
 		Short: "Make a lab, or go on with one",
@@ -35,7 +36,11 @@ again. Interrupted (Ctrl-C) it cancels the run; the nodes stay.`,
 			if asJSON {
 				to = io.Discard
 			}
-			state, err := a.provision(cmd.Context(), first(args), to)
+			given, err := inputs.given()
+			if err != nil {
+				return err
+			}
+			state, err := a.provision(cmd.Context(), first(args), given, to)
 			if asJSON && state.Lab != "" {
 				err = errors.Join(err, a.printJSON(state))
 			}
@@ -43,13 +48,14 @@ again. Interrupted (Ctrl-C) it cancels the run; the nodes stay.`,
 		},
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print the lab's state as JSON when done")
+	inputs.add(cmd)
 	return cmd
 }
 
 // provision makes a lab and tells on to how it goes.
-func (a *App) provision(ctx context.Context, file string, to io.Writer) (api.State, error) {
+func (a *App) provision(ctx context.Context, file string, given []labfile.Given, to io.Writer) (api.State, error) {
 	var last api.State
-	m, err := a.read(file)
+	m, err := a.read(file, given)
 	if err != nil {
 		return last, err
 	}
@@ -58,7 +64,7 @@ func (a *App) provision(ctx context.Context, file string, to io.Writer) (api.Sta
 		return last, &exit{ExitLab, fmt.Errorf("%s has %d errors; nothing was made", file, m.Findings.Count(labfile.Error))}
 	}
 	lab := a.Station.Open(m.Lab.Name)
-	if err := lab.Provision(ctx, m.File); err != nil {
+	if err := lab.Provision(ctx, api.Wanted{File: m.File, Inputs: given}); err != nil {
 		return last, err
 	}
 	ctx, stop := a.cancelling(ctx, lab)

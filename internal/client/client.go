@@ -198,9 +198,9 @@ func (l *Lab) get(ctx context.Context, path string, into any) error {
 	return json.NewDecoder(response.Body).Decode(into)
 }
 
-// Provision begins a run by the lab file, an absolute path.
-func (l *Lab) Provision(ctx context.Context, file string) error {
-	return l.post(ctx, "/provision", api.Wanted{File: file})
+// Provision begins a run by the lab file.
+func (l *Lab) Provision(ctx context.Context, want api.Wanted) error {
+	return l.post(ctx, "/provision", want)
 }
 
 // Cancel ends the run that goes on.

@@ -21,11 +21,12 @@ var may = map[string]string{
 	"plan": "labfile workstation", "schedule": "labfile plan", "mapping": "labfile plan schedule workstation workstation/survey", "workstation/survey": "workstation",
 	"draw": "plan", "agent": "", "agent/server": "agent mask reap",
 	"anchor": "reap", "substrate": "agent fabric", "substrate/container": "agent anchor fabric longpath substrate",
-	"audit": "anchor workstation/survey", "api": "agent audit ledger plan", "run": "agent api fabric labfile ledger mask plan schedule substrate",
-	"keeper": "agent anchor api audit home image ledger longpath mapping mask plan reach run schedule substrate substrate/container",
-	"client": "agent api home ledger longpath plan",
-	"cli":    "agent api audit client draw labfile mapping plan substrate",
-	"tui":    "agent api audit client draw labfile ledger mapping plan run workstation workstation/survey tui/cell tui/theme", "tui/cell": "", "tui/theme": "",
+	"audit": "anchor workstation/survey", "api": "agent audit labfile ledger plan", "run": "agent api fabric labfile ledger mask plan schedule substrate",
+	"keeper":  "agent anchor api audit home image ledger longpath mapping mask plan reach run schedule substrate substrate/container",
+	"client":  "agent api home ledger longpath plan",
+	"starter": "labfile/shape",
+	"cli":     "labfile/shape starter agent api audit client draw labfile mapping plan substrate",
+	"tui":     "agent api audit client draw labfile ledger mapping plan run workstation workstation/survey tui/cell tui/theme", "tui/cell": "", "tui/theme": "",
 	"testbed": "", "house": "", "measure": "",
 }
 

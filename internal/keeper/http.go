@@ -33,7 +33,7 @@ func (k *Keeper) server(ctx context.Context) *http.Server {
 		var wanted api.Wanted
 		err := json.NewDecoder(r.Body).Decode(&wanted)
 		if err == nil {
-			err = k.provision(r.Context(), wanted.File)
+			err = k.provision(r.Context(), wanted)
 		}
 		done(w, err)
 	})

@@ -127,7 +127,7 @@ func (b *bench) killAt(n int, when string) {
 // tryProvision provisions once and follows to the end of the run.
 func (b *bench) tryProvision() (last api.State, err error) {
 	lab := b.Open(b.name)
-	if err := lab.Provision(b.ctx, b.file); err != nil {
+	if err := lab.Provision(b.ctx, api.Wanted{File: b.file}); err != nil {
 		return last, err
 	}
 	err = lab.Follow(b.ctx, func(s api.State) bool { last = s; return s.Run.Outcome == "" })
@@ -374,7 +374,7 @@ steps:
 `)
 	reason := ""
 	lab := b.Open(b.name)
-	require.NoError(t, lab.Provision(b.ctx, b.file))
+	require.NoError(t, lab.Provision(b.ctx, api.Wanted{File: b.file}))
 	require.NoError(t, lab.Follow(b.ctx, func(s api.State) bool {
 		for _, c := range s.Cells {
 			if c.Step == "slow" && c.State == api.Running && c.Reason != "" {
@@ -392,7 +392,7 @@ steps:
 func TestCancel(t *testing.T) {
 	b := newBench(t, "groups: {node: {memory: 64M}}\nsteps: {long: {on: all, run: \"echo begun; sleep 300\"}}\n")
 	lab := b.Open(b.name)
-	require.NoError(t, lab.Provision(b.ctx, b.file))
+	require.NoError(t, lab.Provision(b.ctx, api.Wanted{File: b.file}))
 	var last api.State
 	require.NoError(t, lab.Follow(b.ctx, func(s api.State) bool {
 		last = s
@@ -412,7 +412,7 @@ func TestCancel(t *testing.T) {
 func TestNodeDiesMeanwhile(t *testing.T) {
 	b := newBench(t, "groups: {node: {count: 2, memory: 64M}}\nsteps:\n  keep: {on: all, run: echo kept >> /root/kept}\n  die: {on: node-1, run: \"test -e /root/died || { touch /root/died; sleep 300; }\"}\n")
 	lab := b.Open(b.name)
-	require.NoError(t, lab.Provision(b.ctx, b.file))
+	require.NoError(t, lab.Provision(b.ctx, api.Wanted{File: b.file}))
 	var last api.State
 	killed := false
 	require.NoError(t, lab.Follow(b.ctx, func(s api.State) bool {
@@ -497,7 +497,7 @@ func TestRefusals(t *testing.T) {
 	require.ErrorAs(t, lab.Teardown(b.ctx), &problem)
 	assert.Contains(t, problem.Error(), "there is no lab")
 	b.write("groups: {}\n")
-	require.ErrorAs(t, lab.Provision(b.ctx, b.file), &problem)
+	require.ErrorAs(t, lab.Provision(b.ctx, api.Wanted{File: b.file}), &problem)
 	assert.Contains(t, problem.Error(), "has errors")
 	b.write(small)
 	b.done()
@@ -505,10 +505,10 @@ func TestRefusals(t *testing.T) {
 	text, err := os.ReadFile(b.file)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(other, text, 0o644))
-	require.ErrorAs(t, lab.Provision(b.ctx, other), &problem)
+	require.ErrorAs(t, lab.Provision(b.ctx, api.Wanted{File: other}), &problem)
 	assert.Contains(t, problem.Error(), "lives already, from "+b.file)
 	b.write(strings.Replace(small, "count: 2", "count: 3", 1))
-	require.ErrorAs(t, lab.Provision(b.ctx, b.file), &problem)
+	require.ErrorAs(t, lab.Provision(b.ctx, api.Wanted{File: b.file}), &problem)
 	assert.Contains(t, problem.Error(), "other nodes than the file declares")
 	_, err = lab.Logs(b.ctx, "pair-1", "../../../../../../etc/passwd", false, false)
 	require.ErrorAs(t, err, &problem)

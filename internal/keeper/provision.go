@@ -32,7 +32,7 @@ type refusal struct{ words string }
 func (r *refusal) Error() string { return r.words }
 
 // provision begins a run by the lab file, or finds one that goes on.
-func (k *Keeper) provision(ctx context.Context, file string) error {
+func (k *Keeper) provision(ctx context.Context, want api.Wanted) error {
 	k.asking.Lock()
 	defer k.asking.Unlock()
 	k.mu.Lock()
@@ -47,7 +47,7 @@ func (k *Keeper) provision(ctx context.Context, file string) error {
 	if os.Geteuid() != 0 {
 		return fmt.Errorf("%w: laying nodes on containers needs root for now; run kettlehole as root", substrate.ErrWorkstation)
 	}
-	m, err := mapping.Map(file, string(k.options.Home), func(string) *plan.Plan { return living })
+	m, err := mapping.Map(mapping.Request{File: want.File, Home: string(k.options.Home), Living: func(string) *plan.Plan { return living }, Given: want.Inputs})
 	if err != nil {
 		return err
 	}
@@ -55,7 +55,7 @@ func (k *Keeper) provision(ctx context.Context, file string) error {
 		return &refusal{"the lab file has errors:\n" + m.Text()}
 	}
 	if m.Lab.Name != k.options.Lab {
-		return &refusal{fmt.Sprintf("%s declares the lab %q, not %q", file, m.Lab.Name, k.options.Lab)}
+		return &refusal{fmt.Sprintf("%s declares the lab %q, not %q", want.File, m.Lab.Name, k.options.Lab)}
 	}
 	text, err := json.Marshal(m.Plan)
 	if err != nil {

@@ -44,12 +44,12 @@ func (in Input) Whole() bool { return in.Kind == Numeric && !strings.ContainsAny
 
 // Given is a value that a person gave for an input.
 type Given struct {
-	Name string
-	Text string
-	From string // where it was given, for messages: "-i"
+	Name string `json:"name"`
+	Text string `json:"text"`
+	From string `json:"from"` // where it was given, for messages: "-i"
 	// Ambient is set for what stood in the environment, where a name that is
 	// no input of this file may belong to another.
-	Ambient bool
+	Ambient bool `json:"ambient,omitempty"`
 }
 
 // ParseGiven reads "name=value".

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"kettlehole/internal/labfile"
 	"kettlehole/internal/plan"
@@ -31,14 +32,24 @@ func (r Result) Good() bool { return r.Findings.Count(labfile.Error) == 0 }
 // Text prints the findings with their lines.
 func (r Result) Text() string { return r.Findings.Text(filepath.Base(r.File), r.Source) }
 
-// Map reads a lab file and lays it on this workstation. state is the folder
-// where labs live; living gives the plan by which the lab of that name lives,
-// nil where it does not. Mistakes in the file are findings; an error is one of
-// reading.
-func Map(file, state string, living func(lab string) *plan.Plan) (Result, error) {
+// Request says what to map.
+type Request struct {
+	File string // the lab file
+	Home string // the folder where labs live
+	// Living gives the plan by which the lab of that name lives, nil where it
+	// does not.
+	Living func(lab string) *plan.Plan
+	// Given are values for inputs, the strongest first.
+	Given []labfile.Given
+}
+
+// Map reads a lab file and lays it on this workstation. Inputs that nobody
+// gives keep the values by which the lab lives. Mistakes in the file are
+// findings; an error is one of reading.
+func Map(want Request) (Result, error) {
 	var r Result
 	var err error
-	if r.File, err = filepath.Abs(file); err != nil {
+	if r.File, err = filepath.Abs(want.File); err != nil {
 		return r, fmt.Errorf("finding the lab file: %w", err)
 	}
 	if r.Source, err = os.ReadFile(r.File); err != nil {
@@ -49,9 +60,16 @@ func Map(file, state string, living func(lab string) *plan.Plan) (Result, error)
 		return r, fmt.Errorf("reading the lab file's folder: %w", err)
 	}
 	defer folder.Close()
-	r.Lab, r.Findings = labfile.Parse(r.Source, folder.ReadFile)
+	r.Lab, r.Findings = labfile.Parse(r.Source, folder.ReadFile, want.Given...)
 	if r.Lab == nil {
 		return r, nil
+	}
+	living := want.Living(r.Lab.Name)
+	if kept := keptInputs(living, r.File); len(kept) > 0 {
+		r.Lab, r.Findings = labfile.Parse(r.Source, folder.ReadFile, slices.Concat(want.Given, kept)...)
+		if r.Lab == nil {
+			return r, nil
+		}
 	}
 	where := plan.Where{File: r.File}
 	if r.Lab.Programs != "" {
@@ -60,10 +78,10 @@ func Map(file, state string, living func(lab string) *plan.Plan) (Result, error)
 			r.Findings = append(r.Findings, labfile.Finding{Message: fmt.Sprintf("programs: there is no folder %q beside the lab file", r.Lab.Programs)})
 		}
 	}
-	if r.Facts, err = survey.Read(state); err != nil {
+	if r.Facts, err = survey.Read(want.Home); err != nil {
 		return r, err
 	}
-	made, findings := plan.Make(r.Lab, where, r.Facts, living(r.Lab.Name))
+	made, findings := plan.Make(r.Lab, where, r.Facts, living)
 	r.Findings = append(r.Findings, findings...)
 	if made != nil {
 		graph, findings := schedule.New(made)
@@ -72,4 +90,19 @@ func Map(file, state string, living func(lab string) *plan.Plan) (Result, error)
 	}
 	r.Findings.Sort()
 	return r, nil
+}
+
+// keptInputs are the values that were given to the lab that lives from the
+// same file.
+func keptInputs(living *plan.Plan, file string) []labfile.Given {
+	if living == nil || living.File != file {
+		return nil
+	}
+	var kept []labfile.Given
+	for _, in := range living.Inputs {
+		if in.Given {
+			kept = append(kept, labfile.Given{Name: in.Name, Text: in.Value, From: "the living lab", Ambient: true})
+		}
+	}
+	return kept
 }

@@ -34,6 +34,7 @@ type Plan struct {
 type Input struct {
 	Name  string `json:"name"`
 	Value string `json:"value"`
+	Given bool   `json:"given,omitempty"` // by a person, and not the default of the file
 }
 
 // Reserve is a range that no node gets: a run of addresses of a network, or a
@@ -148,7 +149,7 @@ func Make(lab *labfile.Lab, where Where, facts workstation.Facts, living *Plan) 
 	m := &maker{lab: lab, facts: facts, living: living,
 		plan: &Plan{Lab: lab.Name, About: strings.TrimSpace(lab.About), File: where.File, Programs: where.Programs}}
 	for _, in := range lab.Inputs {
-		m.plan.Inputs = append(m.plan.Inputs, Input{in.Name, in.Value})
+		m.plan.Inputs = append(m.plan.Inputs, Input{in.Name, in.Value, in.From != ""})
 	}
 	m.networks()
 	m.nodes()

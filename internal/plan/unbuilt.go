@@ -33,13 +33,13 @@ func (m *maker) unbuilt() {
 			m.say(labfile.Note, s.Pos, len(s.Name), "", "step %q is shared; this version still runs it on each node", s.Name)
 		}
 	}
-	for _, one := range lab.Retrieves {
-		m.say(labfile.Note, one.Pos, 0, "", "%q is not retrieved yet by this version", one.Name)
+	if len(lab.Retrieves) > 0 {
+		m.say(labfile.Note, lab.Retrieves[0].Pos, 0, "", "retrieve is read and checked, and not carried out yet")
 	}
-	for _, c := range lab.Checks {
-		m.say(labfile.Note, c.Pos, 0, "", "check %q is not carried out yet by this version", c.Name)
+	if len(lab.Checks) > 0 {
+		m.say(labfile.Note, lab.Checks[0].Pos, 0, "", "checks are read and checked, and not carried out yet")
 	}
-	for _, d := range lab.Drills {
-		m.say(labfile.Note, d.Pos, 0, "", "drill %q is not carried out yet by this version", d.Name)
+	if len(lab.Drills) > 0 {
+		m.say(labfile.Note, lab.Drills[0].Pos, 0, "", "drills are read and checked, and not carried out yet")
 	}
 }

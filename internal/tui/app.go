@@ -15,6 +15,7 @@ import (
 
 	"kettlehole/internal/api"
 	"kettlehole/internal/client"
+	"kettlehole/internal/labfile"
 	"kettlehole/internal/tui/cell"
 	"kettlehole/internal/tui/theme"
 )
@@ -23,6 +24,7 @@ import (
 type Options struct {
 	Station client.Station
 	File    string // the lab file to open, "" for none
+	Given   []labfile.Given
 	// Shell gives the command that opens a shell on a node.
 	Shell func(lab, node string) *exec.Cmd
 	Now   func() time.Time
@@ -44,6 +46,7 @@ type App struct {
 	grave   bool // the message is of something that went wrong
 	said    time.Time
 	feed    *feed
+	watcher *watcher
 	output  *output
 }
 
@@ -75,7 +78,9 @@ func New(ctx context.Context, options Options) *App {
 	a.world.theme, a.world.now = theme.Dark(), options.Now()
 	a.views = []view{&labsView{}, &planView{}, &runView{}, &nodesView{}, &ledgerView{}}
 	a.feed = newFeed(a)
+	a.watcher = newWatcher(a)
 	a.output = newOutput(a)
+	a.world.given = options.Given
 	if options.File != "" {
 		a.current = viewPlan
 		a.open(options.File)
@@ -107,6 +112,7 @@ type (
 // Init begins the ticks.
 func (a *App) Init() tea.Cmd {
 	a.feed.begin()
+	a.watcher.begin()
 	return tea.Batch(tea.RequestBackgroundColor, a.tick(), a.readLabs())
 }
 
@@ -130,6 +136,7 @@ func (a *App) remap() {
 		return
 	}
 	w.mapping, w.mapErr = a.read(w.file)
+	a.watcher.aim(w.mapping)
 	if w.mapping.Lab != nil && w.mapping.Lab.Name != w.lab {
 		w.lab = w.mapping.Lab.Name
 		w.state = api.State{}
@@ -162,7 +169,15 @@ func (a *App) update(msg tea.Msg) tea.Cmd {
 		if msg.lab == a.world.lab {
 			a.world.things = msg.things
 		}
+	case savedMsg:
+		if msg.err != nil {
+			a.say(true, "watching the lab file: %v", msg.err)
+		}
+		a.remap()
 	case doneMsg:
+		if msg.what == editing {
+			a.remap()
+		}
 		if msg.err != nil {
 			a.say(true, "%s: %v", msg.what, msg.err)
 		}
@@ -192,18 +207,12 @@ func (a *App) ticked(at time.Time) tea.Cmd {
 	if second {
 		a.readPulse()
 		a.world.remember()
-		a.remapIfSaved()
+		if a.current == viewPlan {
+			a.remap() // memory and ports of the workstation change by themselves
+		}
 		commands = append(commands, a.readLabs(), a.readThings())
 	}
 	return tea.Batch(commands...)
-}
-
-// remapIfSaved reads the lab file again when it, or what it names, may have
-// changed.
-func (a *App) remapIfSaved() {
-	if a.current == viewPlan && a.world.file != "" {
-		a.remap()
-	}
 }
 
 func (a *App) stated(msg stateMsg) tea.Cmd {
@@ -302,9 +311,9 @@ func (a *App) provision() tea.Cmd {
 		return nil
 	}
 	a.current = viewRun
-	lab, file := a.options.Station.Open(w.lab), w.mapping.File
+	lab, wanted := a.options.Station.Open(w.lab), api.Wanted{File: w.mapping.File, Inputs: w.given}
 	a.feed.expect()
-	return func() tea.Msg { return doneMsg{"provision", lab.Provision(a.ctx, file)} }
+	return func() tea.Msg { return doneMsg{"provision", lab.Provision(a.ctx, wanted)} }
 }
 
 // teardown asks, then takes the lab down.
@@ -367,16 +376,34 @@ func (a *App) shell(node string) tea.Cmd {
 }
 
 // edit hands the terminal to the person's editor at a line of a file.
+// editing is what a [doneMsg] of the editor is about.
+const editing = "the editor"
+
+// editor is the command that edits a file, as the person set it, or one that
+// this workstation has.
+func editor() []string {
+	for _, variable := range []string{"VISUAL", "EDITOR"} {
+		if words := strings.Fields(os.Getenv(variable)); len(words) > 0 {
+			return words
+		}
+	}
+	for _, name := range []string{"editor", "nano", "vi"} {
+		if path, err := exec.LookPath(name); err == nil {
+			return []string{path}
+		}
+	}
+	return nil
+}
+
 func (a *App) edit(file string, line int) tea.Cmd {
-	editor := strings.Fields(os.Getenv("EDITOR"))
+	editor := editor()
 	if len(editor) == 0 {
 		a.say(true, "set EDITOR to open %s here; the place is line %d", filepath.Base(file), line)
 		return nil
 	}
 	cmd := exec.Command(editor[0], append(editor[1:], fmt.Sprintf("+%d", max(line, 1)), file)...)
 	return tea.ExecProcess(cmd, func(err error) tea.Msg {
-		a.remap()
-		return doneMsg{"editor", err}
+		return doneMsg{editing, err}
 	})
 }
 

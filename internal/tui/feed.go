@@ -94,7 +94,8 @@ func (f *feed) run(ctx context.Context, lab string) {
 }
 
 func (a *App) read(file string) (mapping.Result, error) {
-	return mapping.Map(file, string(a.options.Station.Home), func(lab string) *plan.Plan { return a.options.Station.LivingPlan(lab) })
+	return mapping.Map(mapping.Request{File: file, Home: string(a.options.Station.Home), Given: a.world.given,
+		Living: func(lab string) *plan.Plan { return a.options.Station.LivingPlan(lab) }})
 }
 
 type labLine struct {

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"kettlehole/internal/api"
+	"kettlehole/internal/labfile"
 	"kettlehole/internal/ledger"
 	"kettlehole/internal/mapping"
 	"kettlehole/internal/plan"
@@ -16,8 +17,9 @@ import (
 // world is everything that views draw from. The app alone changes it.
 type world struct {
 	theme   theme.Theme
-	lab     string // the open lab's name, "" for none
-	file    string // its lab file, "" where only its name is known
+	lab     string          // the open lab's name, "" for none
+	file    string          // its lab file, "" where only its name is known
+	given   []labfile.Given // values for inputs, the strongest first
 	mapping mapping.Result
 	mapErr  error
 	state   api.State // its Phase is "" while the lab does not live

@@ -1,6 +1,7 @@
 package shape
 
 import (
+	"encoding"
 	"encoding/json"
 	"reflect"
 	"strings"
@@ -28,7 +29,13 @@ func Schema() []byte {
 // SchemaOf is the JSON Schema (draft 2020-12) of a Go type that is printed as
 // JSON.
 func SchemaOf(t reflect.Type, title string) []byte {
-	reflector := jsonschema.Reflector{DoNotReference: true, Anonymous: true, AllowAdditionalProperties: true}
+	reflector := jsonschema.Reflector{DoNotReference: true, Anonymous: true, AllowAdditionalProperties: true,
+		Mapper: func(t reflect.Type) *jsonschema.Schema {
+			if t.Implements(reflect.TypeFor[encoding.TextMarshaler]()) && t.Kind() != reflect.Pointer {
+				return kind("string")
+			}
+			return nil
+		}}
 	s := reflector.ReflectFromType(t)
 	s.Title = title
 	return text(s)
