@@ -16,7 +16,7 @@ func (r *reader) caution() {
 			if f.Bind.IsUnspecified() {
 				who = "every machine that reaches this workstation"
 			}
-			r.add(Finding{Severity: Caution, Pos: f.Pos, Message: fmt.Sprintf("forward %q is open to %s", f.Name, who),
+			r.add(Finding{Severity: Caution, Pos: f.Pos, Width: f.width, Message: fmt.Sprintf("forward %q is open to %s", f.Name, who),
 				Remedy: "without an address before the port only this workstation can use it"})
 		}
 	}

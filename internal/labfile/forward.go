@@ -30,6 +30,7 @@ type Forward struct {
 	NodePort uint16     `json:"nodePort"` // the first; never 0
 	Pos      Pos        `json:"-"`
 	NodePos  Pos        `json:"-"` // of the node's name
+	width    int        // of the whole text
 }
 
 // ForwardError is a mistake in the text of a forward.

@@ -102,6 +102,24 @@ func (r *reader) label(n node, owner string) string {
 	return text
 }
 
+// said reads a text that is not empty.
+func (r *reader) said(n node, owner string) string {
+	text, ok := r.text(n, owner)
+	if ok && strings.TrimSpace(text) == "" {
+		r.wrong(n, "%s says nothing", owner)
+	}
+	return text
+}
+
+// command reads a shell text that is not empty. It is never rewritten.
+func (r *reader) command(n node, owner string) string {
+	text, ok := r.literal(n, owner)
+	if ok && strings.TrimSpace(text) == "" {
+		r.wrong(n, "%s says nothing to run", owner)
+	}
+	return text
+}
+
 // key reads a label that stands as the key of an entry.
 func (r *reader) key(f field, owner string) string {
 	if !isLabel(f.key) {

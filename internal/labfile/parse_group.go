@@ -5,6 +5,8 @@ import (
 	"strconv"
 	"strings"
 
+	"go.yaml.in/yaml/v3"
+
 	"kettlehole/internal/labfile/shape"
 )
 
@@ -34,7 +36,7 @@ func (r *reader) group(f field) {
 				r.add(f)
 			}
 		case "image":
-			g.Image, _ = r.text(e.value, "image")
+			g.Image = r.said(e.value, "image")
 			known := append(names(r.lab.Images, func(i Image) string { return i.Name }), DefaultImage)
 			if !contains(known, g.Image) && g.Image != "" {
 				r.add(Finding{Pos: e.value.pos, Width: e.value.width, Meant: nearest(g.Image, known),
@@ -102,11 +104,14 @@ func (r *reader) image(f field) {
 		at[e.key] = e.value
 		switch e.key {
 		case "oci":
-			image.OCI, _ = r.text(e.value, "oci")
+			image.OCI = r.said(e.value, "oci")
 			r.unpinnedImage(e.value, image.OCI)
 		case "packages":
 			for _, ref := range r.texts(e.value, "packages") {
 				image.Packages = append(image.Packages, ref.Name)
+			}
+			if len(image.Packages) == 0 && e.value.is(yaml.SequenceNode) {
+				r.wrong(e.value, "packages names none")
 			}
 		case "date":
 			if image.Date, _ = r.scalar(e.value, "date"); !archiveDate.MatchString(image.Date) {

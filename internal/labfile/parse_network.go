@@ -202,7 +202,7 @@ func (r *reader) forward(f field) {
 		return
 	}
 	one, column, err := ParseForward(text)
-	one.Name, one.Pos = name, f.value.pos
+	one.Name, one.Pos, one.width = name, f.value.pos, f.value.width
 	if err != nil {
 		wrong := err.(*ForwardError)
 		pos, width := f.value.span().inside(wrong.Column, wrong.Width)

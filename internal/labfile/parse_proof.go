@@ -69,7 +69,7 @@ func (r *reader) readCheck(f field) {
 			c.Over, _ = r.scalar(e.value, "over")
 			c.OverAt = e.value.pos
 		case "run":
-			c.Run, _ = r.literal(e.value, "run")
+			c.Run = r.command(e.value, "run")
 		case "says":
 			c.Says, _ = r.text(e.value, "says")
 		case "http":

@@ -34,7 +34,7 @@ func (r *reader) step(f field) {
 				s.Put = append(s.Put, r.put(one))
 			}
 		case "run":
-			s.Script, _ = r.literal(e.value, "run")
+			s.Script = r.command(e.value, "run")
 			s.ScriptPos = e.value.pos
 		case "script":
 			if text, ok := r.text(e.value, "script"); ok {
@@ -233,9 +233,9 @@ func (r *reader) wait(f field) *Wait {
 		case "file":
 			w.Text = r.absolute(e.value, "a file to wait for")
 		case "run":
-			w.Text, _ = r.literal(e.value, "run")
+			w.Text = r.command(e.value, "run")
 		case "service":
-			w.Text, _ = r.scalar(e.value, "service")
+			w.Text = r.said(e.value, "service")
 		case "http":
 			w.Text = r.address(e.value, "http")
 		case "name":

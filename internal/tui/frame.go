@@ -67,6 +67,8 @@ func (a *App) drawLab(g *cell.Grid) int {
 		return g.Text(x+3, 0, cell.Fore(w.theme.Ochre), "is being taken down")
 	case w.state.Phase == api.PhaseGone:
 		return g.Text(x+3, 0, w.dim(), "· gone")
+	case !w.lives() && w.file != "" && !w.mapping.Good():
+		return g.Text(x+3, 0, cell.Fore(w.theme.Brick), "· has errors")
 	case !w.lives():
 		return g.Text(x+3, 0, w.dim(), "· not provisioned")
 	}

@@ -56,7 +56,7 @@ func (v *planView) draw(w *world, g *cell.Grid) {
 		}
 		right := cell.New(side-3, g.Height)
 		at := v.drawFit(w, right, p, 1)
-		v.drawFindings(w, right, at+1, right.Height)
+		v.drawFindings(w, right, at, right.Height)
 		g.Draw(width+2, 0, right)
 	}
 	if side == 0 && len(w.mapping.Findings) > 0 {
@@ -187,7 +187,7 @@ func (v *planView) drawFit(w *world, g *cell.Grid, p *plan.Plan, y int) int {
 	w.bar(g, 8, y+3, 20, style, min(load, 1))
 	g.Text(30, y+3, w.text(), fmt.Sprintf("%s of %d cores", cpu, cores))
 	g.Clip(8, y+4, g.Width-8, w.dim(), verdict)
-	return y + 6
+	return y + 7
 }
 
 func (v *planView) drawFindings(w *world, g *cell.Grid, y, bottom int) {
