@@ -122,6 +122,8 @@ type Things struct {
 type Wanted struct {
 	File   string          `json:"file"` // the lab file, an absolute path
 	Inputs []labfile.Given `json:"inputs,omitempty"`
+	// Agreed says that the person agreed to nodes going, or being made anew.
+	Agreed bool `json:"agreed,omitempty"`
 }
 
 // Problem is the answer to a request that failed.

@@ -11,6 +11,7 @@ import (
 
 	"kettlehole/internal/labfile"
 	"kettlehole/internal/mapping"
+	"kettlehole/internal/plan"
 )
 
 func (a *App) planCommand() *cobra.Command {
@@ -59,11 +60,21 @@ func (a *App) showPlan(file string, given []labfile.Given, asJSON bool) error {
 		if m.Lab != nil {
 			document.Inputs = m.Lab.Inputs
 		}
+		if m.Living != nil && m.Plan != nil {
+			document.Difference = plan.Difference(m.Living, m.Plan)
+		}
 		err = a.printJSON(document)
 	} else {
 		fmt.Fprint(a.Out, m.Text())
 		if m.Plan != nil {
 			err = writePlan(a.Out, m)
+			if changes := plan.Difference(m.Living, m.Plan); err == nil && m.Living != nil {
+				fmt.Fprintln(a.Out, "\nto the living lab:")
+				if len(changes) == 0 {
+					fmt.Fprintln(a.Out, "nothing; it lives as the file says")
+				}
+				err = writeDifference(a.Out, changes)
+			}
 		}
 	}
 	if err != nil {

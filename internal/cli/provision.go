@@ -20,14 +20,16 @@ import (
 )
 
 func (a *App) provisionCommand() *cobra.Command {
-	var asJSON bool
+	var asJSON, yes bool
 	var inputs inputFlags
 	cmd := &cobra.Command{
 		Use:   "provision [FILE]",
 		Short: "Make a lab, or go on with one",
 		Long: `Provision lays a lab on this workstation and runs its steps. What is done
 already is reused: after a failure, mend the file or the script and provision
-again. Interrupted (Ctrl-C) it cancels the run; the nodes stay.`,
+again. A lab that lives is brought to what the file says now: nodes, networks and
+forwards are added and taken away without touching the rest. Where nodes would go
+or be made anew it says so, and asks. Interrupted (Ctrl-C) it cancels the run; the nodes stay.`,
 		Example:           "  kettlehole provision desk.lab.yaml\n  kettlehole provision --json desk.lab.yaml | jq .run.outcome",
 		Args:              cobra.MaximumNArgs(1),
 		ValidArgsFunction: completeFiles,
@@ -40,7 +42,7 @@ again. Interrupted (Ctrl-C) it cancels the run; the nodes stay.`,
 			if err != nil {
 				return err
 			}
-			state, err := a.provision(cmd.Context(), first(args), given, to)
+			state, err := a.provision(cmd.Context(), first(args), given, yes, to)
 			if asJSON && state.Lab != "" {
 				err = errors.Join(err, a.printJSON(state))
 			}
@@ -48,12 +50,13 @@ again. Interrupted (Ctrl-C) it cancels the run; the nodes stay.`,
 		},
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print the lab's state as JSON when done")
+	cmd.Flags().BoolVarP(&yes, "yes", "y", false, "agree to nodes going or being made anew, without being asked")
 	inputs.add(cmd)
 	return cmd
 }
 
 // provision makes a lab and tells on to how it goes.
-func (a *App) provision(ctx context.Context, file string, given []labfile.Given, to io.Writer) (api.State, error) {
+func (a *App) provision(ctx context.Context, file string, given []labfile.Given, yes bool, to io.Writer) (api.State, error) {
 	var last api.State
 	m, err := a.read(file, given)
 	if err != nil {
@@ -63,8 +66,12 @@ func (a *App) provision(ctx context.Context, file string, given []labfile.Given,
 	if !m.Good() {
 		return last, &exit{ExitLab, fmt.Errorf("%s has %d errors; nothing was made", file, m.Findings.Count(labfile.Error))}
 	}
+	agreed, err := a.agree(m, yes, to)
+	if err != nil {
+		return last, err
+	}
 	lab := a.Station.Open(m.Lab.Name)
-	if err := lab.Provision(ctx, api.Wanted{File: m.File, Inputs: given}); err != nil {
+	if err := lab.Provision(ctx, api.Wanted{File: m.File, Inputs: given, Agreed: agreed}); err != nil {
 		return last, err
 	}
 	ctx, stop := a.cancelling(ctx, lab)

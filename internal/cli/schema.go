@@ -13,11 +13,12 @@ import (
 // PlanDocument is what plan --json prints: version 1. A later version may add
 // keys; one that changes or takes away keys has another number.
 type PlanDocument struct {
-	Version  int              `json:"version"`
-	File     string           `json:"file"`
-	Findings labfile.Findings `json:"findings"`
-	Inputs   []labfile.Input  `json:"inputs,omitempty"`
-	Plan     *plan.Plan       `json:"plan" jsonschema:"nullable"` // null where findings hold an error
+	Version    int              `json:"version"`
+	File       string           `json:"file"`
+	Findings   labfile.Findings `json:"findings"`
+	Inputs     []labfile.Input  `json:"inputs,omitempty"`
+	Difference []plan.Change    `json:"difference,omitempty"`       // to the living lab; absent where it does not live
+	Plan       *plan.Plan       `json:"plan" jsonschema:"nullable"` // null where findings hold an error
 }
 
 func (a *App) schemaCommand() *cobra.Command {

@@ -40,7 +40,7 @@ gone already is no error. Exit code 1 if anything was left behind.`,
 				return err
 			}
 			if !yes {
-				if err := a.ask(lab.Name); err != nil {
+				if err := a.sure(lab.Name); err != nil {
 					return err
 				}
 			}
@@ -61,8 +61,8 @@ gone already is no error. Exit code 1 if anything was left behind.`,
 	return cmd
 }
 
-// ask says what will be taken away, and asks whether that is meant.
-func (a *App) ask(lab string) error {
+// sure says what will be taken away, and asks whether that is meant.
+func (a *App) sure(lab string) error {
 	what := "lab " + lab
 	if p := a.Station.LivingPlan(lab); p != nil {
 		what = fmt.Sprintf("lab %s: %d nodes with all that is on them, %d networks, %d forwards", lab, len(p.Nodes), len(p.Networks), len(p.Forwards))
@@ -70,7 +70,12 @@ func (a *App) ask(lab string) error {
 	if !a.terminal() {
 		return wrongUse("teardown takes away %s; say --yes if that is meant", what)
 	}
-	fmt.Fprintf(a.Out, "This takes away %s.\nTake it down? (yes/no) ", what)
+	return a.ask(fmt.Sprintf("This takes away %s.\nTake it down?", what))
+}
+
+// ask asks a person a question; any answer but yes is an error.
+func (a *App) ask(question string) error {
+	fmt.Fprintf(a.Out, "%s (yes/no) ", question)
 	answer, err := bufio.NewReader(a.In).ReadString('\n')
 	if err != nil || !strings.HasPrefix(strings.ToLower(strings.TrimSpace(answer)), "y") {
 		return &exit{ExitLab, errors.New("nothing was taken away")}

@@ -25,7 +25,6 @@ import (
 	"kettlehole/internal/longpath"
 	"kettlehole/internal/mask"
 	"kettlehole/internal/plan"
-	"kettlehole/internal/reach"
 	"kettlehole/internal/run"
 	"kettlehole/internal/substrate/container"
 )
@@ -63,7 +62,8 @@ type Keeper struct {
 	asking   sync.Mutex // one wish at a time
 	mu       sync.Mutex // guards what follows
 	living   *plan.Plan
-	forwards map[string]*reach.Forward
+	agreed   bool // to what the run that goes on takes away
+	forwards map[string]*openForward
 	cancel   context.CancelCauseFunc // of the run that goes on, nil without one
 	busy     sync.WaitGroup          // runs, watches
 	watched  map[string]bool
@@ -95,7 +95,7 @@ func Serve(ctx context.Context, options Options) error {
 		return err
 	}
 	k := &Keeper{options: options, ledger: record, board: newBoard(options.Lab, options.Clock.Now), gone: make(chan struct{}),
-		forwards: map[string]*reach.Forward{}, watched: map[string]bool{}, stopped: make(chan struct{})}
+		forwards: map[string]*openForward{}, watched: map[string]bool{}, stopped: make(chan struct{})}
 	err = k.open(ctx)
 	err = errors.Join(err, record.Close())
 	select {

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strconv"
+	"strings"
 
 	"golang.org/x/sys/unix"
 
@@ -19,7 +20,6 @@ import (
 	"kettlehole/internal/ledger"
 	"kettlehole/internal/mapping"
 	"kettlehole/internal/plan"
-	"kettlehole/internal/reach"
 	"kettlehole/internal/run"
 	"kettlehole/internal/schedule"
 	"kettlehole/internal/substrate"
@@ -79,8 +79,14 @@ func (k *Keeper) provision(ctx context.Context, want api.Wanted) error {
 		if living.File != m.File {
 			return &refusal{fmt.Sprintf("a lab %q lives already, from %s; tear it down first, or give this one another name", living.Lab, living.File)}
 		}
-		if what := difference(living, m.Plan); what != "" {
-			return &refusal{fmt.Sprintf("the lab lives with other %s than the file declares now; tear it down and provision it again", what)}
+		var losses []string
+		for _, change := range plan.Difference(living, m.Plan) {
+			if change.Loses() {
+				losses = append(losses, strings.TrimSuffix(fmt.Sprintf("%s %s: %s", change.Name, change.Kind, strings.Join(change.Why, ", ")), ": "))
+			}
+		}
+		if len(losses) > 0 && !want.Agreed {
+			return &refusal{"what is on these nodes would be lost, which nobody agreed to: " + strings.Join(losses, "; ")}
 		}
 		if err := k.ledger.SetPlan(ctx, m.Lab.Name, text, m.Source); err != nil {
 			return err
@@ -93,36 +99,11 @@ func (k *Keeper) provision(ctx context.Context, want api.Wanted) error {
 		return err
 	}
 	k.mu.Lock()
-	k.living = m.Plan
+	k.living, k.agreed = m.Plan, want.Agreed
 	k.mu.Unlock()
 	k.board.lay(m.Plan, m.File)
 	k.begin(context.WithoutCancel(ctx), m.Plan, started)
 	return nil
-}
-
-// difference names what of a living lab a run cannot change.
-func difference(living, wanted *plan.Plan) string {
-	same := func(a, b any) bool {
-		x, errX := json.Marshal(a)
-		y, errY := json.Marshal(b)
-		return errX == nil && errY == nil && string(x) == string(y)
-	}
-	bare := func(p *plan.Plan) []plan.Node {
-		nodes := slices.Clone(p.Nodes)
-		for i := range nodes {
-			nodes[i].Services = nil // told anew at every run
-		}
-		return nodes
-	}
-	switch {
-	case !same(living.Networks, wanted.Networks):
-		return "networks"
-	case !same(bare(living), bare(wanted)):
-		return "nodes"
-	case !same(living.Forwards, wanted.Forwards):
-		return "forwards"
-	}
-	return ""
 }
 
 // begin starts a run that was recorded, or goes on with one. The lab must not
@@ -199,6 +180,9 @@ func (k *Keeper) carry(ctx context.Context, p *plan.Plan, started ledger.Run) er
 	doing("the image is made")
 	digest, layers, err := k.image(ctx, p)
 	if err != nil {
+		return err
+	}
+	if err := k.retire(ctx, p); err != nil {
 		return err
 	}
 	doing("the networks are made")
@@ -296,8 +280,8 @@ func (k *Keeper) image(ctx context.Context, p *plan.Plan) (string, []string, err
 		if err != nil {
 			return "", nil, err
 		}
-		if has(ledger.NodeK, "") && !has(ledger.Layer, layer.Path) {
-			return "", nil, &refusal{"the lab's programs, or those of kettlehole, changed since its nodes were made; tear the lab down and provision it again"}
+		if has(ledger.NodeK, "") && !has(ledger.Layer, layer.Path) && !k.hasAgreed() {
+			return "", nil, &refusal{"the lab's programs, or those of kettlehole, changed since its nodes were made, so that all nodes would be made anew; agree to that (--yes), or take the lab down"}
 		}
 		entry := ledger.Entry{Kind: ledger.Layer, Ref: layer.Path, Detail: "kept for later labs"}
 		if err := errors.Join(k.ledger.Intend(ctx, p.Lab, entry), k.ledger.SetMade(ctx, p.Lab, entry)); err != nil {
@@ -327,29 +311,4 @@ func (k *Keeper) networks(ctx context.Context, p *plan.Plan) error {
 		return err
 	}
 	return k.ledger.SetMade(ctx, p.Lab, made...)
-}
-
-// listenAll opens the forwards that are not open.
-func (k *Keeper) listenAll(ctx context.Context, p *plan.Plan) error {
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	for _, f := range p.Forwards {
-		if k.forwards[f.Name] != nil {
-			continue
-		}
-		entry := ledger.Entry{Kind: ledger.Forward, Ref: f.Listen.String(), Detail: fmt.Sprintf("%s to %s:%d", f.Name, f.Node, f.NodePort)}
-		if err := k.ledger.Intend(ctx, p.Lab, entry); err != nil {
-			return err
-		}
-		forward, err := reach.Listen(f.Listen, f.Node, f.NodePort, k.dialNode)
-		if err != nil {
-			return err
-		}
-		k.forwards[f.Name] = forward
-		if err := k.ledger.SetMade(ctx, p.Lab, entry); err != nil {
-			return err
-		}
-	}
-	k.showForwards(p)
-	return nil
 }

@@ -155,15 +155,6 @@ func (k *Keeper) isRunning() bool {
 	return k.cancel != nil
 }
 
-func (k *Keeper) closeForwards() {
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	for name, forward := range k.forwards {
-		_ = forward.Close()
-		delete(k.forwards, name)
-	}
-}
-
 // removeAll removes a folder. The kernel may still be unmounting in a
 // namespace that has just ended, so that it is tried again for a while.
 func removeAll(ctx context.Context, folder string) error {

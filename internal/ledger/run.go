@@ -72,6 +72,14 @@ func nano(t time.Time) int64 {
 	return t.UnixNano()
 }
 
+// DropCells forgets what was done on a node that is gone.
+func (l *Ledger) DropCells(ctx context.Context, lab, node string) error {
+	return l.write(ctx, "results", func(ctx context.Context, tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, `delete from cells where lab = ? and node = ?`, lab, node)
+		return err
+	})
+}
+
 // Cells lists the newest results of all steps of a lab.
 func (l *Ledger) Cells(ctx context.Context, lab string) ([]Cell, error) {
 	return query(ctx, l, func(rows *sql.Rows) (Cell, error) {

@@ -22,6 +22,7 @@ type Result struct {
 	Lab      *labfile.Lab
 	Plan     *plan.Plan
 	Graph    *schedule.Graph
+	Living   *plan.Plan // by which the lab lives, nil where it does not
 	Facts    workstation.Facts
 	Findings labfile.Findings
 }
@@ -65,6 +66,7 @@ func Map(want Request) (Result, error) {
 		return r, nil
 	}
 	living := want.Living(r.Lab.Name)
+	r.Living = living
 	if kept := keptInputs(living, r.File); len(kept) > 0 {
 		r.Lab, r.Findings = labfile.Parse(r.Source, folder.ReadFile, slices.Concat(want.Given, kept)...)
 		if r.Lab == nil {

@@ -136,7 +136,7 @@ func (l *lab) up() time.Duration {
 	l.each(func(i int) error {
 		node := substrate.Node{Name: name(i), Layers: l.layers, CPU: 500, Memory: 64 << 20, Hosts: "127.0.0.1 localhost\n",
 			Links: []fabric.Link{{Network: "valley", Name: "eth0", MAC: fmt.Sprintf("02:00:00:00:00:%02x", i+1), Address: netip.PrefixFrom(address(i), 24)}}}
-		if err := c.Make(ctx, node); err != nil {
+		if _, err := c.Make(ctx, node); err != nil {
 			return err
 		}
 		return book.SetMade(ctx, "lab", entries[i])

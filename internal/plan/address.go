@@ -156,8 +156,12 @@ func (m *maker) nodes() {
 	if len(m.plan.Nodes) == 0 {
 		m.say(labfile.Error, labfile.Pos{Line: 1, Column: 1}, 0, "give a group a count of 1 or more", "the lab has no node")
 	}
-	// Places that the file fixes come first, so that a chosen one never takes them.
+	// Places that the file fixes come first, then those that living nodes have,
+	// so that a chosen one never takes them.
 	for _, fixed := range []bool{true, false} {
+		if !fixed {
+			m.keepPlaces(segments)
+		}
 		first := 0
 		for _, g := range m.lab.Groups {
 			for at, tap := range g.Networks {
@@ -190,6 +194,9 @@ func (m *maker) place(g labfile.Group, first, at int, tap labfile.Tap, seg segme
 		node := &m.plan.Nodes[first+i]
 		host := base + uint32(i)
 		if tap.Host == nil {
+			if node.Taps[at].Address.IsValid() {
+				continue // it keeps the one that it lives with
+			}
 			for seg.owner[nth(seg.subnet.Addr(), next)] != "" {
 				next++
 			}
@@ -208,6 +215,42 @@ func (m *maker) place(g labfile.Group, first, at int, tap labfile.Tap, seg segme
 		}
 		seg.owner[address] = "node " + node.Name
 		node.Taps[at] = Tap{Network: tap.Network, Address: netip.PrefixFrom(address, seg.subnet.Bits()), MAC: mac(m.lab.Name, node.Name, tap.Network)}
+	}
+}
+
+// keepPlaces gives living nodes the places that were chosen for them, where
+// these are still free.
+func (m *maker) keepPlaces(segments map[string]segment) {
+	if m.living == nil {
+		return
+	}
+	lived := map[string]Node{}
+	for _, n := range m.living.Nodes {
+		lived[n.Name] = n
+	}
+	first := 0
+	for _, g := range m.lab.Groups {
+		for at, tap := range g.Networks {
+			seg, known := segments[tap.Network]
+			if !known || tap.Host != nil {
+				continue
+			}
+			for i := range g.Count {
+				node := &m.plan.Nodes[first+i]
+				for _, old := range lived[node.Name].Taps {
+					address := old.Address.Addr()
+					if old.Network != tap.Network || !seg.subnet.Contains(address) || seg.owner[address] != "" {
+						continue
+					}
+					if host := offset(seg.subnet.Addr(), address); host < 1 || host > seg.last() {
+						continue
+					}
+					seg.owner[address] = "node " + node.Name
+					node.Taps[at] = Tap{Network: tap.Network, Address: netip.PrefixFrom(address, seg.subnet.Bits()), MAC: mac(m.lab.Name, node.Name, tap.Network)}
+				}
+			}
+		}
+		first += g.Count
 	}
 }
 

@@ -4,8 +4,6 @@ package run
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -69,6 +67,7 @@ type Run struct {
 	values map[string]string
 	cells  []cell
 	nodes  map[string]string // name to state
+	born   map[string]string // node to the name of its disk
 	faults []error
 	busy   sync.WaitGroup
 }
@@ -131,7 +130,7 @@ func (r *Run) recall(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	r.values, r.nodes = values, map[string]string{}
+	r.values, r.nodes, r.born = values, map[string]string{}, map[string]string{}
 	r.cells = make([]cell, len(r.Graph.Cells))
 	for i, c := range r.Graph.Cells {
 		r.cells[i].Cell = api.Cell{Step: c.Step, Node: c.Node, State: api.Waiting}
@@ -159,10 +158,14 @@ func (r *Run) raise(ctx context.Context, node plan.Node) {
 	for i, tap := range node.Taps {
 		made.Links = append(made.Links, fabric.Link{Network: tap.Network, Name: fmt.Sprintf("eth%d", i), Address: tap.Address, MAC: tap.MAC})
 	}
-	if err := r.Substrate.Make(ctx, made); err != nil {
+	became, err := r.Substrate.Make(ctx, made)
+	if err != nil {
 		fail(api.Failed, err)
 		return
 	}
+	r.mu.Lock()
+	r.born[node.Name] = became.Born
+	r.mu.Unlock()
 	if err := r.Record.SetMade(ctx, r.Plan.Lab, ledger.Entry{Kind: ledger.NodeK, Ref: node.Name}); err != nil {
 		fail(api.Failed, err)
 		return
@@ -194,6 +197,10 @@ func (r *Run) greet(ctx context.Context, client agent.Client, node plan.Node) er
 	}
 	for {
 		_, err := client.Do(ctx, agent.Request{Op: agent.OpConfigure, Configure: configure})
+		if err == nil {
+			// Names come and go with nodes.
+			_, err = client.Do(ctx, agent.Request{Op: agent.OpPut, Files: []agent.File{{Path: "/etc/hosts", Content: []byte(Hosts(r.Plan, node)), Mode: 0o644}}})
+		}
 		var refused *agent.Refused
 		if err == nil || ctx.Err() != nil || errors.As(err, &refused) {
 			return err
@@ -324,24 +331,4 @@ func (r *Run) setCell(i int, change func(c *api.Cell)) {
 func (r *Run) step(i int) plan.Step {
 	at := slices.IndexFunc(r.Plan.Steps, func(s plan.Step) bool { return s.Name == r.cells[i].Step })
 	return r.Plan.Steps[at]
-}
-
-// identity is a digest of everything that can change the result of a step on
-// a node: what it starts from, what it does, what it takes.
-func (r *Run) identity(step plan.Step, node plan.Node) string {
-	taken := map[string]string{}
-	for _, name := range step.Takes {
-		taken[name] = fmt.Sprintf("%x", sha256.Sum256([]byte(r.values[name])))
-	}
-	var services []any
-	for _, s := range node.Services {
-		if slices.Contains(step.Start, s.Name) {
-			services = append(services, s)
-		}
-	}
-	text, err := json.Marshal([]any{r.Image, step.Script, step.Gives, step.Start, step.Wait, services, taken, Environment(r.Plan, node), step.Env, step.Put})
-	if err != nil {
-		panic(err) // plain data
-	}
-	return fmt.Sprintf("%x", sha256.Sum256(text))
 }

@@ -55,6 +55,7 @@ type world struct {
 	seen   map[schedule.Cell][]string // states of each cell, in order
 	reason map[string]bool
 	jobs   map[string]bool
+	born   map[string]string
 	fails  map[string]int // "step on node" to how many tries fail first
 	files  map[string]string
 	held   chan struct{} // if there is one, jobs wait for it
@@ -65,7 +66,7 @@ type world struct {
 func newWorld() *world {
 	return &world{now: time.Unix(1000, 0), broken: map[string]string{}, made: map[string]error{}, probes: map[string]int{}, cells: map[schedule.Cell]ledger.Cell{},
 		values: map[string]string{}, states: map[string]string{}, seen: map[schedule.Cell][]string{}, reason: map[string]bool{}, jobs: map[string]bool{},
-		fails: map[string]int{}, files: map[string]string{}, busy: map[string]int{}, most: map[string]int{}}
+		born: map[string]string{}, fails: map[string]int{}, files: map[string]string{}, busy: map[string]int{}, most: map[string]int{}}
 }
 
 func (w *world) Now() time.Time { w.mu.Lock(); defer w.mu.Unlock(); return w.now }
@@ -80,11 +81,12 @@ func (w *world) Sleep(ctx context.Context, d time.Duration) error {
 func (w *world) Networks(context.Context, []string) error { return nil }
 func (w *world) Living(context.Context) ([]string, error) { return nil, nil }
 func (w *world) Usage(string) (substrate.Usage, error)    { return substrate.Usage{}, nil }
-func (w *world) Make(_ context.Context, n substrate.Node) error {
+func (w *world) Make(_ context.Context, n substrate.Node) (substrate.Made, error) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	return w.made[n.Name]
+	return substrate.Made{Born: w.born[n.Name]}, w.made[n.Name]
 }
+func (w *world) Remove(context.Context, string) error                   { return nil }
 func (w *world) SetMade(context.Context, string, ...ledger.Entry) error { return nil }
 
 func (w *world) Agent(node string) agent.Client {
@@ -149,7 +151,9 @@ func (w *world) answer(node string, r agent.Request) (reply agent.Reply) {
 		for _, f := range r.Files {
 			w.files[node+f.Path] = fmt.Sprintf("%o %s", f.Mode, f.Content)
 		}
-		w.log = append(w.log, "put on "+node)
+		if r.Files[0].Path != "/etc/hosts" {
+			w.log = append(w.log, "put on "+node)
+		}
 	case agent.OpProbe:
 		reply.Probe = &agent.ProbeResult{Held: w.probes[node] == 0, Seen: "connection refused"}
 		if w.probes[node] > 0 {
@@ -421,13 +425,17 @@ func TestAtOnce(t *testing.T) {
 		ended := make(chan error)
 		text := fmt.Sprintf("lab: desk\ngroups: {node: {count: 6}}\nsteps: {one: {on: all, run: x, at-once: %d}}\n", limit)
 		go func() { ended <- w.do(t.Context(), t, 1, text) }()
+		require.Eventually(t, func() bool {
+			w.mu.Lock()
+			defer w.mu.Unlock()
+			return w.reason[fmt.Sprintf("its turn: %d at once", limit)]
+		}, 10*time.Second, time.Millisecond)
 		for left := 6; left > 0; left-- {
 			require.Eventually(t, func() bool { w.mu.Lock(); defer w.mu.Unlock(); return w.busy["one"] == min(limit, left) }, 10*time.Second, time.Millisecond)
 			w.held <- struct{}{}
 		}
 		require.NoError(t, <-ended)
 		assert.Equal(t, limit, w.most["one"])
-		assert.True(t, w.reason[fmt.Sprintf("its turn: %d at once", limit)])
 	}
 }
 
@@ -474,4 +482,24 @@ steps:
 
 	p.Steps[1].Put[0].Content = []byte("{{.nobody}}")
 	require.ErrorContains(t, do(p, 4), "filling template")
+}
+
+// A node more makes due what runs on it and what names it, and nothing else;
+// a node whose disk is another one begins anew.
+func TestWhatIsDue(t *testing.T) {
+	text := func(count int) string {
+		return fmt.Sprintf("lab: desk\ngroups: {council: {count: %d}, gate: {networks: {lab: .80}}}\nsteps: {plain: {on: council, run: plain}, asks: {on: gate, run: 'ping $NODES_COUNCIL'}, deaf: {on: gate, run: 'echo $ADDRESS'}}\n", count)
+	}
+	w := newWorld()
+	require.NoError(t, w.do(t.Context(), t, 1, text(2)))
+	require.NoError(t, w.do(t.Context(), t, 2, text(3)))
+	ran := func() []string {
+		return slices.DeleteFunc(slices.Clone(w.log), func(line string) bool { return strings.Contains(line, " sees ") })
+	}
+	assert.ElementsMatch(t, []string{"plain on council-3", "asks on gate-1"}, ran())
+	assert.Contains(t, w.files["council-1/etc/hosts"], "council-3", "those who stay know the newcomer's name")
+
+	w.born["council-2"] = "another disk"
+	require.NoError(t, w.do(t.Context(), t, 3, text(3)))
+	assert.Equal(t, []string{"plain on council-2"}, ran())
 }

@@ -24,6 +24,13 @@ type Node struct {
 	Hosts  string        `json:"hosts"`  // text of /etc/hosts
 }
 
+// Made is what became of a node that was to be made.
+type Made struct {
+	// Born names the node's disk: it is another one once the node was made anew.
+	Born   string `json:"born"`
+	Stayed bool   `json:"stayed,omitempty"` // it ran already
+}
+
 // Usage is what a node uses now.
 type Usage struct {
 	CPU    int64 `json:"cpu"`    // nanoseconds of processor time so far
@@ -35,9 +42,12 @@ type Usage struct {
 type Substrate interface {
 	// Networks makes the lab's networks so that these and no others are there.
 	Networks(ctx context.Context, names []string) error
-	// Make makes and starts a node. One that runs is left as it is; of one that
-	// died what is left goes first, but its disk is kept.
-	Make(ctx context.Context, node Node) error
+	// Make makes and starts a node. One that runs is left as it is, but for its
+	// limits; of one that died what is left goes first, but its disk is kept.
+	// One that was made with other links or layers is removed and made anew.
+	Make(ctx context.Context, node Node) (Made, error)
+	// Remove takes a node and its disk away. One that is not there is no error.
+	Remove(ctx context.Context, node string) error
 	// Living lists the nodes that run.
 	Living(ctx context.Context) ([]string, error)
 	// Agent is the way to manage a node, which need not be there yet.

@@ -310,10 +310,31 @@ func (a *App) provision() tea.Cmd {
 		a.say(true, "the lab file has errors; nothing was made")
 		return nil
 	}
-	a.current = viewRun
 	lab, wanted := a.options.Station.Open(w.lab), api.Wanted{File: w.mapping.File, Inputs: w.given}
-	a.feed.expect()
-	return func() tea.Msg { return doneMsg{"provision", lab.Provision(a.ctx, wanted)} }
+	begin := func() tea.Cmd {
+		a.current = viewRun
+		a.feed.expect()
+		return func() tea.Msg { return doneMsg{"provision", lab.Provision(a.ctx, wanted)} }
+	}
+	var lost []string
+	for _, c := range w.difference() {
+		if c.Loses() {
+			lost = append(lost, fmt.Sprintf("%s %s", c.Name, c.Kind))
+		}
+	}
+	if len(lost) == 0 {
+		return begin()
+	}
+	wanted.Agreed = true
+	more := ""
+	if len(lost) > 6 {
+		lost, more = lost[:6], fmt.Sprintf(" and %d more", len(lost)-6)
+	}
+	a.ask = &question{
+		words: []string{"Change the living lab?", "What is on these nodes is lost: " + strings.Join(lost, ", ") + more + "."},
+		yes:   begin,
+	}
+	return nil
 }
 
 // teardown asks, then takes the lab down.

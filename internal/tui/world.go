@@ -159,3 +159,11 @@ func (w *world) bar(g *cell.Grid, x, y, width int, style cell.Style, share float
 	g.Line(x, y, full, style, "█")
 	g.Line(x+full, y, width-full, w.faint(), "░")
 }
+
+// difference is what a run would change of the living lab.
+func (w *world) difference() []plan.Change {
+	if w.mapping.Living == nil || w.mapping.Plan == nil {
+		return nil
+	}
+	return plan.Difference(w.mapping.Living, w.mapping.Plan)
+}

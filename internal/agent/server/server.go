@@ -166,8 +166,18 @@ func (s *Server) configure(c agent.Configure) error {
 	if !slices.ContainsFunc(s.env, func(e string) bool { return strings.HasPrefix(e, "PATH=") }) {
 		s.env = append(slices.Clone(s.env), "PATH="+defaultPath)
 	}
+	for name, have := range s.services {
+		if !slices.ContainsFunc(c.Services, func(want agent.Service) bool { return want.Name == name }) {
+			delete(s.services, name)
+			s.order = slices.DeleteFunc(s.order, func(other string) bool { return other == name })
+			have.leave(nil)
+		}
+	}
 	for _, want := range c.Services {
 		if have := s.services[want.Name]; have != nil {
+			if have.want.Run != want.Run {
+				have.leave(func() { _ = s.startService(want.Name) }) // nothing waits for it; its state tells how it goes
+			}
 			have.want = want
 			continue
 		}

@@ -445,3 +445,24 @@ func TestDialAddress(t *testing.T) {
 	_, err = n.DialAddress(t.Context(), "127.0.0.1:1")
 	assert.ErrorContains(t, err, "connection refused")
 }
+
+// What a service runs is a shell's command line, of one command or several;
+// one whose command line changed is started again, one that is no longer
+// wanted ends.
+func TestServiceChanges(t *testing.T) {
+	n := start(t)
+	file := filepath.Join(n.folder, "said")
+	says := func() string { text, _ := os.ReadFile(file); return string(text) }
+	n.configure(agent.Configure{Services: []agent.Service{{Name: "one", Run: "cd / && word=first; echo $word > " + file + "; sleep 60"}}})
+	require.NoError(t, n.ask(agent.Request{Op: agent.OpStart, Service: "one"}))
+	require.Eventually(t, func() bool { return says() == "first\n" }, 10*time.Second, 5*time.Millisecond)
+	n.configure(agent.Configure{Services: []agent.Service{{Name: "one", Run: "while :; do echo second > " + file + "; sleep 0.02; done"}}})
+	require.Eventually(t, func() bool { return says() == "second\n" }, 10*time.Second, 5*time.Millisecond)
+	n.configure(agent.Configure{Services: []agent.Service{{Name: "other", Run: "sleep 60"}}})
+	require.Error(t, n.ask(agent.Request{Op: agent.OpStart, Service: "one"}))
+	require.Eventually(t, func() bool { // nobody writes any more
+		require.NoError(t, os.WriteFile(file, nil, 0o600))
+		time.Sleep(100 * time.Millisecond)
+		return says() == ""
+	}, 10*time.Second, 10*time.Millisecond)
+}

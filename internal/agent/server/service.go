@@ -55,6 +55,23 @@ func (s *Server) startService(name string) error {
 	return nil
 }
 
+// leave ends the service in the background where it runs, and then calls
+// after, unless that is nil. The caller holds the server's lock.
+func (one *service) leave(after func()) {
+	if one.stop == nil {
+		return
+	}
+	ended := one.ended
+	close(one.stop)
+	one.stop = nil
+	go func() {
+		<-ended
+		if after != nil {
+			after()
+		}
+	}()
+}
+
 func (s *Server) stopService(name string) error {
 	s.changed.L.Lock()
 	one := s.services[name]
@@ -62,9 +79,8 @@ func (s *Server) stopService(name string) error {
 		s.changed.L.Unlock()
 		return nil
 	}
-	ended := one.ended
-	close(one.stop)
-	one.stop = nil
+	ended := make(chan struct{})
+	one.leave(func() { close(ended) })
 	s.changed.L.Unlock()
 	<-ended
 	return nil
@@ -98,7 +114,7 @@ func (one *service) keep(stop, ended chan struct{}) {
 		mark := serviceMark + want.Name
 		began := time.Now()
 		reason := ""
-		pid, done, err := s.spawn([]string{"/bin/sh", "-c", "exec " + want.Run}, s.environment(mark), s.serviceOutput(want.Name))
+		pid, done, err := s.spawn([]string{"/bin/sh", "-c", want.Run}, s.environment(mark), s.serviceOutput(want.Name))
 		if err != nil {
 			reason = err.Error()
 		} else {

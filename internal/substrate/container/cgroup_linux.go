@@ -88,6 +88,30 @@ func (c *Cgroup) Usage(node string) (substrate.Usage, error) {
 	return u, fmt.Errorf("reading the usage of %s: %w", node, fs.ErrNotExist)
 }
 
+// limit changes the limits of a node that runs: cpu in thousandths of a core,
+// memory in bytes.
+func (c *Cgroup) limit(node string, cpu, memory int64) error {
+	quota := cpu * cpuPeriod / 1000
+	files := map[string]string{}
+	if _, v1 := c.controllers["memory"]; v1 {
+		files[filepath.Join(c.controllers["memory"], c.Node(node), "memory.limit_in_bytes")] = strconv.FormatInt(memory, 10)
+		files[filepath.Join(c.controllers["cpu"], c.Node(node), "cpu.cfs_quota_us")] = strconv.FormatInt(quota, 10)
+	} else {
+		for _, at := range c.hierarchies {
+			files[filepath.Join(at, c.Node(node), "memory.max")] = strconv.FormatInt(memory, 10)
+			files[filepath.Join(at, c.Node(node), "cpu.max")] = fmt.Sprintf("%d %d", quota, cpuPeriod)
+		}
+	}
+	for file, text := range files {
+		if err := os.WriteFile(file, []byte(text), 0); errors.Is(err, unix.EBUSY) {
+			return fmt.Errorf("limiting %s: it uses more memory than it is to have now", node)
+		} else if err != nil {
+			return fmt.Errorf("limiting %s: %w", node, err)
+		}
+	}
+	return nil
+}
+
 func readNumber(path string) (int64, error) {
 	text, err := os.ReadFile(path)
 	if err != nil {

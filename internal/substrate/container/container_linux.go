@@ -42,13 +42,22 @@ func (c *Containers) Networks(ctx context.Context, names []string) error {
 	return err
 }
 
-// Make makes and starts a node, unless it runs.
-func (c *Containers) Make(ctx context.Context, node substrate.Node) error {
+// Make makes and starts a node, unless it runs as it should.
+func (c *Containers) Make(ctx context.Context, node substrate.Node) (substrate.Made, error) {
 	runtime := c.find()
 	if runtime == "" {
-		return fmt.Errorf("%w: no OCI runtime is installed; on Debian: apt-get install runc", substrate.ErrWorkstation)
+		return substrate.Made{}, fmt.Errorf("%w: no OCI runtime is installed; on Debian: apt-get install runc", substrate.ErrWorkstation)
 	}
-	_, err := c.ask(ctx, insideRequest{Op: opMake, Node: node, Runtime: runtime, Cgroup: c.cgroup.Node(node.Name)})
+	reply, err := c.ask(ctx, insideRequest{Op: opMake, Node: node, Runtime: runtime, Cgroup: c.cgroup.Node(node.Name)})
+	if err == nil && reply.Made.Stayed {
+		err = c.cgroup.limit(node.Name, node.CPU, node.Memory)
+	}
+	return reply.Made, err
+}
+
+// Remove takes a node and its disk away.
+func (c *Containers) Remove(ctx context.Context, node string) error {
+	_, err := c.ask(ctx, insideRequest{Op: opRemove, Node: substrate.Node{Name: node}, Runtime: c.find()})
 	return err
 }
 

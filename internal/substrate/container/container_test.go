@@ -87,7 +87,8 @@ func (l *lab) node(n int) substrate.Node {
 
 func (l *lab) make(n int) string {
 	node := l.node(n)
-	require.NoError(l.t, l.Make(l.t.Context(), node))
+	_, err := l.Make(l.t.Context(), node)
+	require.NoError(l.t, err)
 	require.NoError(l.t, l.ask(node.Name, agent.Request{Op: agent.OpConfigure, Configure: &agent.Configure{Env: []string{"ADDRESS=" + node.Links[0].Address.Addr().String()}}}))
 	return node.Name
 }
@@ -172,7 +173,8 @@ func TestNodes(t *testing.T) {
 		assert.Equal(t, "still there", l.says(two, "echo still there"))
 		roomy := l.node(3)
 		roomy.Memory = 512 << 20
-		require.NoError(t, l.Make(t.Context(), roomy))
+		_, err := l.Make(t.Context(), roomy)
+		require.NoError(t, err)
 		out, _ := l.sh(roomy.Name, "i=0; while [ $i -lt 1100 ]; do sleep 3 & i=$((i+1)); done 2>&1; echo $(ls -d /proc/[0-9]* | wc -l)")
 		assert.Regexp(t, "fork|Resource", out, "more processes than a node may have")
 		assert.Eventually(t, func() bool {
@@ -278,7 +280,7 @@ func TestAnchorDies(t *testing.T) {
 	l := newLab(t, "")
 	var all sync.WaitGroup
 	for i := range 5 {
-		all.Go(func() { assert.NoError(t, l.Make(t.Context(), l.node(i+1))) })
+		all.Go(func() { _, err := l.Make(t.Context(), l.node(i+1)); assert.NoError(t, err) })
 	}
 	all.Wait()
 	pids := []int{initOf(t, l, "node-1"), initOf(t, l, "node-5")}
@@ -311,14 +313,17 @@ func TestBadNodes(t *testing.T) {
 	l := newLab(t, "")
 	broken := l.node(1)
 	broken.Links[0].Network = "nowhere"
-	assert.ErrorContains(t, l.Make(t.Context(), broken), `bridge of network "nowhere"`)
+	assert.ErrorContains(t, failed(l.Make(t.Context(), broken)), `bridge of network "nowhere"`)
 	broken = l.node(1)
 	broken.Layers = []string{"/no/such/layer"}
-	assert.ErrorContains(t, l.Make(t.Context(), broken), "mounting the disk")
+	assert.ErrorContains(t, failed(l.Make(t.Context(), broken)), "mounting the disk")
 	broken = l.node(1)
 	broken.Memory = 1
-	assert.ErrorIs(t, l.Make(t.Context(), broken), substrate.ErrWorkstation)
+	assert.ErrorIs(t, failed(l.Make(t.Context(), broken)), substrate.ErrWorkstation)
 	l.make(1) // and after all that, it can be made
 	none := container.New(l.folder, func() string { return "" }, l.cgroup)
-	assert.ErrorIs(t, none.Make(t.Context(), l.node(2)), substrate.ErrWorkstation)
+	assert.ErrorIs(t, failed(none.Make(t.Context(), l.node(2))), substrate.ErrWorkstation)
 }
+
+// failed is the error of a making.
+func failed(_ substrate.Made, err error) error { return err }

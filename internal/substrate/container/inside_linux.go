@@ -29,6 +29,7 @@ const (
 	opNetworks = "networks"
 	opMake     = "make"
 	opLiving   = "living"
+	opRemove   = "remove"
 )
 
 type insideRequest struct {
@@ -40,9 +41,10 @@ type insideRequest struct {
 }
 
 type insideReply struct {
-	Error       string   `json:"error,omitempty"`
-	Workstation bool     `json:"workstation,omitempty"` // the error is the workstation's
-	Living      []string `json:"living,omitempty"`
+	Error       string         `json:"error,omitempty"`
+	Workstation bool           `json:"workstation,omitempty"` // the error is the workstation's
+	Living      []string       `json:"living,omitempty"`
+	Made        substrate.Made `json:"made"`
 }
 
 // atOnce is how many nodes are made at the same time. Most of a start is not
@@ -98,7 +100,9 @@ func (w *inside) serve(conn net.Conn) {
 		case opNetworks:
 			err = fabric.Networks(request.Networks)
 		case opMake:
-			err = w.makeNode(request)
+			reply.Made, err = w.makeNode(request)
+		case opRemove:
+			err = w.removeNode(request)
 		case opLiving:
 			reply.Living, err = w.living()
 		default:
@@ -124,19 +128,47 @@ func (w *inside) lock(node string) *sync.Mutex {
 }
 
 // makeNode makes a node and starts it, unless it runs.
-func (w *inside) makeNode(request insideRequest) error {
+func (w *inside) makeNode(request insideRequest) (made substrate.Made, err error) {
 	node := request.Node
 	lock := w.lock(node.Name)
 	lock.Lock()
 	defer lock.Unlock()
 	w.slots <- struct{}{}
 	defer func() { <-w.slots }()
-	if w.alive(node.Name) {
-		return nil
+	have := w.imprint(node.Name)
+	same := have.Born != "" && have.is(node)
+	if same && w.alive(node.Name) {
+		return substrate.Made{Born: have.Born, Stayed: true}, nil
 	}
+	if err := w.clear(request); err != nil {
+		return made, err
+	}
+	if !same {
+		if have, err = w.freshDisk(node); err != nil {
+			return made, err
+		}
+	}
+	made.Born = have.Born
+	return made, w.start(request)
+}
+
+// removeNode takes a node away, with its disk.
+func (w *inside) removeNode(request insideRequest) error {
+	lock := w.lock(request.Node.Name)
+	lock.Lock()
+	defer lock.Unlock()
 	if err := w.clear(request); err != nil {
 		return err
 	}
+	if err := os.RemoveAll(w.disk(request.Node.Name)); err != nil {
+		return fmt.Errorf("removing the disk of %s: %w", request.Node.Name, err)
+	}
+	return nil
+}
+
+// start starts a node that does not run.
+func (w *inside) start(request insideRequest) error {
+	node := request.Node
 	namespace, err := fabric.Namespace(node.Name, node.Links)
 	if err != nil {
 		return err

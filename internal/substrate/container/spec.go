@@ -20,6 +20,10 @@ const (
 // processes is how many processes a node may have at once.
 const processes = 1024
 
+// cpuPeriod is over which time a share of the processors is counted, in
+// microseconds (the kernel's default).
+const cpuPeriod = 100_000
+
 // capabilities are what the programs of a node may be given: the set that OCI
 // engines commonly leave to the root user of a container (capabilities(7)).
 var capabilities = []string{
@@ -39,8 +43,8 @@ type place struct {
 
 // spec describes a node to the OCI runtime (OCI Runtime Specification 1.0).
 func spec(node substrate.Node, at place) (*specs.Spec, error) {
-	period := uint64(100_000)
-	quota := node.CPU * int64(period) / 1000
+	period := uint64(cpuPeriod)
+	quota := node.CPU * cpuPeriod / 1000
 	s := &specs.Spec{
 		Version:  "1.0.2",
 		Hostname: node.Name,

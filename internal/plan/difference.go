@@ -1,0 +1,199 @@
+package plan
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"kettlehole/internal/labfile"
+)
+
+// ChangeKind says what happens to a thing between two plans.
+type ChangeKind string
+
+// What may happen to a thing. What stays as it is has no Change.
+const (
+	New     ChangeKind = "new"
+	Changes ChangeKind = "changes"   // in place
+	Anew    ChangeKind = "made anew" // what it holds is lost
+	Goes    ChangeKind = "goes"      // what it holds is lost
+	Due     ChangeKind = "is due"    // a step
+)
+
+// Thing is what a [Change] is about.
+type Thing string
+
+// The things of a plan.
+const (
+	NetworkT Thing = "network"
+	NodeT    Thing = "node"
+	ForwardT Thing = "forward"
+	StepT    Thing = "step"
+)
+
+// Change is one difference between how a lab lives and what its file says.
+type Change struct {
+	Thing Thing      `json:"thing"`
+	Name  string     `json:"name"`
+	Kind  ChangeKind `json:"kind"`
+	Why   []string   `json:"why,omitempty"`
+}
+
+// Loses tells whether something that a person may want is gone afterwards.
+func (c Change) Loses() bool { return c.Thing == NodeT && (c.Kind == Goes || c.Kind == Anew) }
+
+// Difference lists what must happen to a lab that lives by one plan so that it
+// lives by another: networks, nodes, forwards, steps, each in the order of the
+// wanted plan, what goes at the end. living may be nil, for a lab that does not
+// live.
+func Difference(living, wanted *Plan) []Change {
+	if living == nil {
+		living = &Plan{}
+	}
+	var all []Change
+	networks := compare(living.Networks, wanted.Networks, func(n Network) string { return n.Name }, func(a, b Network) (ChangeKind, []string) {
+		if a.Subnet != b.Subnet {
+			return Changes, []string{fmt.Sprintf("its range is %s instead of %s", b.Subnet, a.Subnet)}
+		}
+		return "", nil
+	})
+	all = add(all, NetworkT, networks)
+	all = add(all, NodeT, compare(living.Nodes, wanted.Nodes, func(n Node) string { return n.Name }, nodeChange))
+	all = add(all, ForwardT, compare(living.Forwards, wanted.Forwards, func(f Forward) string { return f.Name }, func(a, b Forward) (ChangeKind, []string) {
+		var why []string
+		if a.Listen != b.Listen {
+			why = append(why, fmt.Sprintf("from %s instead of %s", b.Listen, a.Listen))
+		}
+		if a.Node != b.Node || a.NodePort != b.NodePort {
+			why = append(why, fmt.Sprintf("to %s:%d instead of %s:%d", b.Node, b.NodePort, a.Node, a.NodePort))
+		}
+		return Changes, why
+	}))
+	return append(all, stepChanges(living, wanted, all)...)
+}
+
+func add(all []Change, thing Thing, changes []Change) []Change {
+	for _, c := range changes {
+		c.Thing = thing
+		all = append(all, c)
+	}
+	return all
+}
+
+// compare finds what is new, different or gone among named things. change says
+// how two of the same name differ; no reasons mean that they do not.
+func compare[T any](before, after []T, name func(T) string, change func(a, b T) (ChangeKind, []string)) []Change {
+	old := map[string]T{}
+	for _, thing := range before {
+		old[name(thing)] = thing
+	}
+	var changes []Change
+	for _, thing := range after {
+		was, lived := old[name(thing)]
+		delete(old, name(thing))
+		if !lived {
+			changes = append(changes, Change{Name: name(thing), Kind: New})
+		} else if kind, why := change(was, thing); len(why) > 0 {
+			changes = append(changes, Change{Name: name(thing), Kind: kind, Why: why})
+		}
+	}
+	for _, thing := range before {
+		if _, goes := old[name(thing)]; goes {
+			changes = append(changes, Change{Name: name(thing), Kind: Goes})
+		}
+	}
+	return changes
+}
+
+func nodeChange(a, b Node) (ChangeKind, []string) {
+	var anew, why []string
+	if a.Image != b.Image {
+		anew = append(anew, fmt.Sprintf("it starts as image %s instead of %s", b.Image, a.Image))
+	}
+	for _, tap := range b.Taps {
+		at := slices.IndexFunc(a.Taps, func(t Tap) bool { return t.Network == tap.Network })
+		switch {
+		case at < 0:
+			anew = append(anew, "it joins network "+tap.Network)
+		case a.Taps[at].Address != tap.Address:
+			anew = append(anew, fmt.Sprintf("its address on %s is %s instead of %s", tap.Network, tap.Address.Addr(), a.Taps[at].Address.Addr()))
+		}
+	}
+	for _, tap := range a.Taps {
+		if !slices.ContainsFunc(b.Taps, func(t Tap) bool { return t.Network == tap.Network }) {
+			anew = append(anew, "it leaves network "+tap.Network)
+		}
+	}
+	if anew == nil && !same(a.Taps, b.Taps) {
+		anew = append(anew, "the order of its networks is another")
+	}
+	if anew != nil {
+		return Anew, anew
+	}
+	if a.CPU != b.CPU {
+		why = append(why, fmt.Sprintf("%s cores instead of %s", b.CPU, a.CPU))
+	}
+	if a.Memory != b.Memory {
+		why = append(why, fmt.Sprintf("%s of memory instead of %s", b.Memory, a.Memory))
+	}
+	for _, c := range compare(a.Services, b.Services, func(s labfile.Service) string { return s.Name }, func(a, b labfile.Service) (ChangeKind, []string) {
+		if a.Run != b.Run {
+			return Changes, []string{"what it runs"}
+		}
+		return "", nil
+	}) {
+		why = append(why, fmt.Sprintf("service %s %s", c.Name, c.Kind))
+	}
+	return Changes, why
+}
+
+func same(a, b any) bool {
+	x, errX := json.Marshal(a)
+	y, errY := json.Marshal(b)
+	return errX == nil && errY == nil && string(x) == string(y)
+}
+
+// stepChanges says which steps are due where, so far as the plans tell: the
+// values that steps take are known only when they run.
+func stepChanges(living, wanted *Plan, before []Change) []Change {
+	fresh := map[string]bool{} // nodes on which nothing is done yet
+	for _, c := range before {
+		if c.Thing == NodeT && (c.Kind == New || c.Kind == Anew) {
+			fresh[c.Name] = true
+		}
+	}
+	var all []Change
+	for _, s := range wanted.Steps {
+		at := slices.IndexFunc(living.Steps, func(old Step) bool { return old.Name == s.Name })
+		var due []string
+		reason := ""
+		switch {
+		case at < 0:
+			due, reason = s.Nodes, "it is new"
+		case !same(essence(living.Steps[at]), essence(s)):
+			due, reason = s.Nodes, "what it does is another"
+		default:
+			for _, node := range s.Nodes {
+				if fresh[node] || !slices.Contains(living.Steps[at].Nodes, node) {
+					due = append(due, node)
+				}
+			}
+		}
+		if len(due) == 0 {
+			continue
+		}
+		change := Change{Thing: StepT, Name: s.Name, Kind: Due, Why: []string{"on " + strings.Join(due, ", ")}}
+		if reason != "" && len(living.Nodes) > 0 {
+			change.Why = append(change.Why, reason)
+		}
+		all = append(all, change)
+	}
+	return all
+}
+
+// essence is what a step does, without where.
+func essence(s Step) Step {
+	s.Nodes, s.After, s.AtOnce, s.Retry, s.Limit = nil, nil, 0, nil, 0
+	return s
+}
