@@ -36,8 +36,8 @@ func main() {
 		Station: client.Station{Home: state, Keeper: []string{self, keeperWord}},
 		Version: version, Demo: demoFile(filepath.Dir(self)), Programs: filepath.Dir(self), In: os.Stdin, Out: os.Stdout, Err: os.Stderr,
 	}
-	app.Open = func(ctx context.Context, file string, given []labfile.Given) error {
-		return open(ctx, self, app.Station, file, given)
+	app.Open = func(ctx context.Context, file string, given []labfile.Given, tight bool) error {
+		return open(ctx, self, app.Station, file, given, tight)
 	}
 	os.Exit(app.Main(context.Background(), os.Args[1:]))
 }

@@ -124,6 +124,8 @@ type Wanted struct {
 	Inputs []labfile.Given `json:"inputs,omitempty"`
 	// Agreed says that the person agreed to nodes going, or being made anew.
 	Agreed bool `json:"agreed,omitempty"`
+	// Tight allows to promise memory that is not there.
+	Tight bool `json:"tight,omitempty"`
 }
 
 // Problem is the answer to a request that failed.

@@ -37,7 +37,7 @@ type App struct {
 	// Open shows the full-screen interface on a lab file, "" for none.
 	// Programs is the folder where the project's programs are.
 	Programs string
-	Open     func(ctx context.Context, file string, given []labfile.Given) error
+	Open     func(ctx context.Context, file string, given []labfile.Given, tight bool) error
 	// Demo is the path of the demo's lab file, "" where it was not found.
 	Demo string
 
@@ -102,7 +102,7 @@ func code(err error) int {
 }
 
 func (a *App) root() *cobra.Command {
-	var inputs inputFlags
+	var flags mapFlags
 	root := &cobra.Command{
 		Use:   "kettlehole [FILE]",
 		Short: "Throwaway multi-node lab clusters on one workstation",
@@ -116,10 +116,6 @@ with one *.lab.yaml on that one.`,
 		SilenceErrors: true,
 		SilenceUsage:  true,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			given, err := inputs.given()
-			if err != nil {
-				return err
-			}
 			file := ""
 			if len(args) == 1 {
 				file = args[0]
@@ -129,16 +125,20 @@ with one *.lab.yaml on that one.`,
 			} else if files := labFiles("."); len(files) == 1 {
 				file = files[0]
 			}
+			want, err := flags.of(file)
+			if err != nil {
+				return err
+			}
 			if !a.terminal() {
 				if file == "" {
 					return a.listLabs(cmd, false)
 				}
-				return a.showPlan(file, given, false)
+				return a.showPlan(want, false)
 			}
-			return a.Open(cmd.Context(), file, given)
+			return a.Open(cmd.Context(), want.file, want.given, want.tight)
 		},
 	}
-	inputs.add(root)
+	flags.add(root)
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return wrongUse("%w; see %s --help", err, cmd.CommandPath())
 	})
@@ -223,7 +223,8 @@ func (a *App) pick(ctx context.Context, named string) (*client.Lab, error) {
 }
 
 // read maps a lab file, the only one of this folder where none is named.
-func (a *App) read(file string, given []labfile.Given) (mapping.Result, error) {
+func (a *App) read(want wish) (mapping.Result, error) {
+	file := want.file
 	if file == "" {
 		files := labFiles(".")
 		switch len(files) {
@@ -235,7 +236,7 @@ func (a *App) read(file string, given []labfile.Given) (mapping.Result, error) {
 			return mapping.Result{}, wrongUse("there are several lab files here; name one: %s", strings.Join(files, ", "))
 		}
 	}
-	m, err := mapping.Map(mapping.Request{File: file, Home: string(a.Station.Home), Given: given,
+	m, err := mapping.Map(mapping.Request{File: file, Home: string(a.Station.Home), Given: want.given, Tight: want.tight, Labs: a.Station.Holds,
 		Living: func(lab string) *plan.Plan { return a.Station.LivingPlan(lab) }})
 	if errors.Is(err, os.ErrNotExist) {
 		return m, wrongUse("there is no lab file %q", file)

@@ -32,7 +32,7 @@ down, audit. Then it exits with 0 only if all of it held.`,
 				return &exit{ExitUse, errors.New("the demo's lab file is not beside this program; run the demo from the project's folder")}
 			}
 			if a.terminal() && !plain {
-				return a.Open(cmd.Context(), a.Demo, nil)
+				return a.Open(cmd.Context(), a.Demo, nil, false)
 			}
 			return a.demo(cmd.Context())
 		},
@@ -45,7 +45,7 @@ down, audit. Then it exits with 0 only if all of it held.`,
 func (a *App) demo(ctx context.Context) error {
 	began := time.Now()
 	fmt.Fprintln(a.Out, "provision")
-	state, err := a.provision(ctx, a.Demo, nil, false, a.Out)
+	state, err := a.provision(ctx, wish{file: a.Demo}, false, a.Out)
 	var lab *client.Lab
 	if state.Lab != "" {
 		lab = a.Station.Open(state.Lab)

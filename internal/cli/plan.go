@@ -16,7 +16,7 @@ import (
 
 func (a *App) planCommand() *cobra.Command {
 	var asJSON bool
-	var inputs inputFlags
+	var flags mapFlags
 	cmd := &cobra.Command{
 		Use:   "plan [FILE]",
 		Short: "Say what a lab file means on this workstation",
@@ -27,15 +27,15 @@ Nothing is made. Exit code 1 if the file has errors.`,
 		Args:              cobra.MaximumNArgs(1),
 		ValidArgsFunction: completeFiles,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			given, err := inputs.given()
+			want, err := flags.of(first(args))
 			if err != nil {
 				return err
 			}
-			return a.showPlan(first(args), given, asJSON)
+			return a.showPlan(want, asJSON)
 		},
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
-	inputs.add(cmd)
+	flags.add(cmd)
 	return cmd
 }
 
@@ -46,8 +46,8 @@ func first(args []string) string {
 	return args[0]
 }
 
-func (a *App) showPlan(file string, given []labfile.Given, asJSON bool) error {
-	m, err := a.read(file, given)
+func (a *App) showPlan(want wish, asJSON bool) error {
+	m, err := a.read(want)
 	if err != nil {
 		return err
 	}

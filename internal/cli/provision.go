@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"path/filepath"
 	"strings"
 	"syscall"
 	"time"
@@ -21,7 +22,7 @@ import (
 
 func (a *App) provisionCommand() *cobra.Command {
 	var asJSON, yes bool
-	var inputs inputFlags
+	var flags mapFlags
 	cmd := &cobra.Command{
 		Use:   "provision [FILE]",
 		Short: "Make a lab, or go on with one",
@@ -38,11 +39,11 @@ or be made anew it says so, and asks. Interrupted (Ctrl-C) it cancels the run; t
 			if asJSON {
 				to = io.Discard
 			}
-			given, err := inputs.given()
+			want, err := flags.of(first(args))
 			if err != nil {
 				return err
 			}
-			state, err := a.provision(cmd.Context(), first(args), given, yes, to)
+			state, err := a.provision(cmd.Context(), want, yes, to)
 			if asJSON && state.Lab != "" {
 				err = errors.Join(err, a.printJSON(state))
 			}
@@ -51,27 +52,27 @@ or be made anew it says so, and asks. Interrupted (Ctrl-C) it cancels the run; t
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print the lab's state as JSON when done")
 	cmd.Flags().BoolVarP(&yes, "yes", "y", false, "agree to nodes going or being made anew, without being asked")
-	inputs.add(cmd)
+	flags.add(cmd)
 	return cmd
 }
 
 // provision makes a lab and tells on to how it goes.
-func (a *App) provision(ctx context.Context, file string, given []labfile.Given, yes bool, to io.Writer) (api.State, error) {
+func (a *App) provision(ctx context.Context, want wish, yes bool, to io.Writer) (api.State, error) {
 	var last api.State
-	m, err := a.read(file, given)
+	m, err := a.read(want)
 	if err != nil {
 		return last, err
 	}
 	fmt.Fprint(a.Err, m.Text())
 	if !m.Good() {
-		return last, &exit{ExitLab, fmt.Errorf("%s has %d errors; nothing was made", file, m.Findings.Count(labfile.Error))}
+		return last, &exit{ExitLab, fmt.Errorf("%s has %d errors; nothing was made", filepath.Base(m.File), m.Findings.Count(labfile.Error))}
 	}
 	agreed, err := a.agree(m, yes, to)
 	if err != nil {
 		return last, err
 	}
 	lab := a.Station.Open(m.Lab.Name)
-	if err := lab.Provision(ctx, api.Wanted{File: m.File, Inputs: given, Agreed: agreed}); err != nil {
+	if err := lab.Provision(ctx, api.Wanted{File: m.File, Inputs: want.given, Agreed: agreed, Tight: want.tight}); err != nil {
 		return last, err
 	}
 	ctx, stop := a.cancelling(ctx, lab)

@@ -22,7 +22,9 @@ import (
 	"kettlehole/internal/home"
 	"kettlehole/internal/ledger"
 	"kettlehole/internal/longpath"
+	"kettlehole/internal/mapping"
 	"kettlehole/internal/plan"
+	"kettlehole/internal/workstation"
 )
 
 // ErrNoLab says that no lab of that name lives.
@@ -52,6 +54,15 @@ func (s Station) Labs(ctx context.Context) ([]ledger.Lab, error) {
 	}
 	defer l.Close()
 	return l.Labs(ctx)
+}
+
+// Holds tells what the labs that live hold of the workstation.
+func (s Station) Holds() []workstation.Hold {
+	labs, err := s.Labs(context.Background())
+	if err != nil {
+		return nil
+	}
+	return mapping.Holds(labs)
 }
 
 // LivingPlan gives the plan by which a lab lives, nil where it does not.

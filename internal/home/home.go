@@ -70,3 +70,8 @@ func (h Home) ID(lab string) string {
 	_, _ = hash.Write([]byte(h))
 	return fmt.Sprintf("%s-%08x", lab, hash.Sum32())
 }
+
+// Group is the control group of the lab with this id, from the root of each
+// hierarchy. Labs share no parent: one that is made would trip over another's
+// that is just removed.
+func Group(id string) string { return "/kettlehole-" + id }

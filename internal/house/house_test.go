@@ -18,12 +18,12 @@ import (
 // directly. A package that is not listed may not be there.
 var may = map[string]string{
 	"labfile": "labfile/shape", "labfile/shape": "", "workstation": "", "ledger": "", "mask": "", "reap": "", "clock": "", "home": "", "longpath": "", "image": "", "fabric": "", "reach": "",
-	"plan": "labfile workstation", "schedule": "labfile plan", "mapping": "labfile plan schedule workstation workstation/survey", "workstation/survey": "workstation",
+	"plan": "labfile workstation", "schedule": "labfile plan", "mapping": "home labfile ledger plan schedule workstation workstation/survey", "workstation/survey": "workstation",
 	"draw": "plan", "agent": "", "agent/server": "agent mask reap",
 	"anchor": "reap", "substrate": "agent fabric", "substrate/container": "agent anchor fabric longpath substrate",
 	"audit": "anchor workstation/survey", "api": "agent audit labfile ledger plan", "run": "agent api fabric labfile ledger mask plan schedule substrate",
-	"keeper":  "agent anchor api audit home image ledger longpath mapping mask plan reach run schedule substrate substrate/container",
-	"client":  "agent api home ledger longpath plan",
+	"keeper":  "agent anchor api audit home image ledger longpath mapping mask plan reach run schedule substrate substrate/container workstation",
+	"client":  "agent api home ledger longpath mapping plan workstation",
 	"starter": "labfile/shape",
 	"cli":     "labfile/shape starter agent api audit client draw labfile mapping plan substrate",
 	"tui":     "agent api audit client draw labfile ledger mapping plan run workstation workstation/survey tui/cell tui/theme", "tui/cell": "", "tui/theme": "",

@@ -110,7 +110,7 @@ func Serve(ctx context.Context, options Options) error {
 }
 
 func (k *Keeper) open(ctx context.Context) (err error) {
-	if k.cgroup, err = container.NewCgroup(k.options.Home.ID(k.options.Lab)); err != nil {
+	if k.cgroup, err = container.NewCgroup(home.Group(k.options.Home.ID(k.options.Lab))); err != nil {
 		return err
 	}
 	listener, err := listen(k.options.Home.Keeper(k.options.Lab, "sock"))

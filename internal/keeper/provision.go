@@ -24,6 +24,7 @@ import (
 	"kettlehole/internal/schedule"
 	"kettlehole/internal/substrate"
 	"kettlehole/internal/substrate/container"
+	"kettlehole/internal/workstation"
 )
 
 // refusal is a request that cannot be granted as the lab stands.
@@ -47,7 +48,12 @@ func (k *Keeper) provision(ctx context.Context, want api.Wanted) error {
 	if os.Geteuid() != 0 {
 		return fmt.Errorf("%w: laying nodes on containers needs root for now; run kettlehole as root", substrate.ErrWorkstation)
 	}
-	m, err := mapping.Map(mapping.Request{File: want.File, Home: string(k.options.Home), Living: func(string) *plan.Plan { return living }, Given: want.Inputs})
+	labs, err := k.ledger.Labs(ctx)
+	if err != nil {
+		return err
+	}
+	m, err := mapping.Map(mapping.Request{File: want.File, Home: string(k.options.Home), Living: func(string) *plan.Plan { return living }, Given: want.Inputs, Tight: want.Tight,
+		Labs: func() []workstation.Hold { return mapping.Holds(labs) }})
 	if err != nil {
 		return err
 	}

@@ -42,6 +42,10 @@ type Request struct {
 	Living func(lab string) *plan.Plan
 	// Given are values for inputs, the strongest first.
 	Given []labfile.Given
+	// Labs tells what the labs that live hold of the workstation; may be nil.
+	Labs func() []workstation.Hold
+	// Tight allows to promise memory that is not there.
+	Tight bool
 }
 
 // Map reads a lab file and lays it on this workstation. Inputs that nobody
@@ -73,7 +77,7 @@ func Map(want Request) (Result, error) {
 			return r, nil
 		}
 	}
-	where := plan.Where{File: r.File}
+	where := plan.Where{File: r.File, Tight: want.Tight}
 	if r.Lab.Programs != "" {
 		where.Programs = filepath.Join(filepath.Dir(r.File), r.Lab.Programs)
 		if info, err := folder.Stat(r.Lab.Programs); err != nil || !info.IsDir() {
@@ -82,6 +86,9 @@ func Map(want Request) (Result, error) {
 	}
 	if r.Facts, err = survey.Read(want.Home); err != nil {
 		return r, err
+	}
+	if want.Labs != nil {
+		r.Facts.Labs = want.Labs()
 	}
 	made, findings := plan.Make(r.Lab, where, r.Facts, living)
 	r.Findings = append(r.Findings, findings...)

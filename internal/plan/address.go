@@ -113,19 +113,14 @@ func hash(words ...string) uint32 {
 	return binary.BigEndian.Uint32(h.Sum(nil))
 }
 
-// segment hands out the addresses of one network.
-type segment struct {
-	subnet netip.Prefix
-	owner  map[netip.Addr]string
-}
-
 // last is the number of the last address a node may have.
 func (s segment) last() uint32 { return uint32(1)<<(32-s.subnet.Bits()) - 2 }
 
 func (m *maker) nodes() {
 	segments := map[string]segment{}
+	m.segments = segments
 	for _, n := range m.plan.Networks {
-		segments[n.Name] = segment{n.Subnet, map[netip.Addr]string{}}
+		segments[n.Name] = segment{n.Subnet, map[netip.Addr]string{}, map[netip.Addr]bool{}}
 	}
 	for _, one := range m.plan.Reserves {
 		if seg, is := segments[one.Network]; is {
@@ -177,10 +172,7 @@ func (m *maker) nodes() {
 // place gives the nodes of a group their addresses on one network. first is
 // the index of the group's first node, at that of the tap.
 func (m *maker) place(g labfile.Group, first, at int, tap labfile.Tap, seg segment) {
-	next := uint32(firstAuto)
-	if seg.last() < firstAuto+4 {
-		next = 2
-	}
+	next := seg.firstAuto()
 	base := next
 	if tap.Host != nil {
 		start, ok := startAddress(seg.subnet, tap.Host)
@@ -197,7 +189,7 @@ func (m *maker) place(g labfile.Group, first, at int, tap labfile.Tap, seg segme
 			if node.Taps[at].Address.IsValid() {
 				continue // it keeps the one that it lives with
 			}
-			for seg.owner[nth(seg.subnet.Addr(), next)] != "" {
+			for next <= seg.last() && seg.owner[nth(seg.subnet.Addr(), next)] != "" {
 				next++
 			}
 			host = next
@@ -214,6 +206,7 @@ func (m *maker) place(g labfile.Group, first, at int, tap labfile.Tap, seg segme
 			return
 		}
 		seg.owner[address] = "node " + node.Name
+		seg.chosen[address] = tap.Host == nil
 		node.Taps[at] = Tap{Network: tap.Network, Address: netip.PrefixFrom(address, seg.subnet.Bits()), MAC: mac(m.lab.Name, node.Name, tap.Network)}
 	}
 }
@@ -245,7 +238,7 @@ func (m *maker) keepPlaces(segments map[string]segment) {
 					if host := offset(seg.subnet.Addr(), address); host < 1 || host > seg.last() {
 						continue
 					}
-					seg.owner[address] = "node " + node.Name
+					seg.owner[address], seg.chosen[address] = "node "+node.Name, true
 					node.Taps[at] = Tap{Network: tap.Network, Address: netip.PrefixFrom(address, seg.subnet.Bits()), MAC: mac(m.lab.Name, node.Name, tap.Network)}
 				}
 			}

@@ -17,26 +17,16 @@ const (
 )
 
 func (m *maker) forwards() {
-	chosen := map[netip.AddrPort]bool{}
+	m.ports = map[netip.AddrPort]bool{}
 	for _, f := range m.lab.Forwards {
-		if f.Port == 0 {
-			continue
-		}
-		for i := range f.Count {
-			listen := netip.AddrPortFrom(f.Bind, f.Port+uint16(i))
-			if holder, taken := m.holder(listen); taken {
-				m.say(labfile.Error, f.Pos, 0, "end that process, or choose another port, or auto", "port %d of %s is taken by %s", listen.Port(), f.Bind, holder.Holder())
-			}
-			if chosen[listen] {
-				m.say(labfile.Error, f.Pos, 0, "", "port %d of %s is forwarded twice", listen.Port(), f.Bind)
-			}
-			chosen[listen] = true
+		if f.Port != 0 {
+			m.fixedPorts(f)
 		}
 	}
 	for _, f := range m.lab.Forwards {
 		first := f.Port
 		if first == 0 {
-			first = m.autoPorts(f, chosen)
+			first = m.autoPorts(f)
 		}
 		for i := range f.Count {
 			one := Forward{Name: f.Name, Listen: netip.AddrPortFrom(f.Bind, first+uint16(i)), Auto: f.Port == 0, Node: f.Node, NodePort: f.NodePort + uint16(i)}
@@ -46,6 +36,56 @@ func (m *maker) forwards() {
 			m.plan.Forwards = append(m.plan.Forwards, one)
 		}
 	}
+}
+
+// fixedPorts takes the ports that the file names, and tells what stands
+// against them.
+func (m *maker) fixedPorts(f labfile.Forward) {
+	for i := range f.Count {
+		port := f.Port + uint16(i)
+		listen := netip.AddrPortFrom(f.Bind, port)
+		holder, taken := m.holder(listen)
+		switch {
+		case m.ports[listen]:
+			m.say(labfile.Error, f.Pos, portWidth, "", "port %d of %s is forwarded twice", port, f.Bind)
+		case taken:
+			m.say(labfile.Error, f.Pos, portWidth, m.nearestFree(listen)+"or write auto, or end that process", "port %d of %s is taken by %s", port, f.Bind, m.whose(listen, holder))
+		case port < 1024 && !m.facts.Root && m.facts.Cores > 0:
+			m.say(labfile.Caution, f.Pos, portWidth, "", "port %d is below 1024, and this user may not listen there on most workstations", port)
+		case m.facts.Ephemeral[0] > 0 && port >= m.facts.Ephemeral[0] && port <= m.facts.Ephemeral[1] && i == 0:
+			m.say(labfile.Note, f.Pos, portWidth, "", "port %d lies where the kernel takes ports for connections that go out (%d to %d), and may be taken on another day", port, m.facts.Ephemeral[0], m.facts.Ephemeral[1])
+		}
+		m.ports[listen] = true
+	}
+}
+
+// portWidth is how much of a forward's text a finding about its port marks.
+const portWidth = 4
+
+// nearestFree proposes a port near one that is taken.
+func (m *maker) nearestFree(taken netip.AddrPort) string {
+	for distance := 1; distance < 1000; distance++ {
+		for _, port := range []int{int(taken.Port()) + distance, int(taken.Port()) - distance} {
+			if port < 1024 || port > 65535 {
+				continue
+			}
+			listen := netip.AddrPortFrom(taken.Addr(), uint16(port))
+			if _, held := m.holder(listen); !held && !m.ports[listen] {
+				return fmt.Sprintf("%d is free; ", port)
+			}
+		}
+	}
+	return ""
+}
+
+// whose names who holds a port: another lab, or a process.
+func (m *maker) whose(listen netip.AddrPort, holder workstation.Listener) string {
+	for _, l := range m.facts.Labs {
+		if l.Lab != m.lab.Name && slices.Contains(l.Ports, listen.String()) {
+			return fmt.Sprintf("lab %q", l.Lab)
+		}
+	}
+	return holder.Holder()
 }
 
 // holder finds who keeps the lab from listening on addr; what the living lab
@@ -62,7 +102,7 @@ func (m *maker) holder(addr netip.AddrPort) (workstation.Listener, bool) {
 }
 
 // autoPorts chooses the first of a run of free ports.
-func (m *maker) autoPorts(f labfile.Forward, chosen map[netip.AddrPort]bool) uint16 {
+func (m *maker) autoPorts(f labfile.Forward) uint16 {
 	name := f.Name
 	if f.Count > 1 {
 		name = fmt.Sprintf("%s:%d", f.Name, f.NodePort)
@@ -84,14 +124,14 @@ func (m *maker) autoPorts(f labfile.Forward, chosen map[netip.AddrPort]bool) uin
 		free := true
 		for n := range f.Count {
 			listen := netip.AddrPortFrom(f.Bind, first+uint16(n))
-			if _, taken := m.holder(listen); taken || chosen[listen] {
+			if _, taken := m.holder(listen); taken || m.ports[listen] {
 				free = false
 				break
 			}
 		}
 		if free {
 			for n := range f.Count {
-				chosen[netip.AddrPortFrom(f.Bind, first+uint16(n))] = true
+				m.ports[netip.AddrPortFrom(f.Bind, first+uint16(n))] = true
 			}
 			return first
 		}

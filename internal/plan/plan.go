@@ -28,6 +28,9 @@ type Plan struct {
 	Nodes    []Node    `json:"nodes"`
 	Forwards []Forward `json:"forwards,omitempty"`
 	Steps    []Step    `json:"steps,omitempty"`
+	// Fit speaks of this workstation at this moment, and is no part of what the
+	// plan is.
+	Fit Fit `json:"-"`
 }
 
 // Input is a value that scripts see as INPUT_<NAME>.
@@ -140,13 +143,14 @@ func (p *Plan) Groups() []string {
 type Where struct {
 	File     string // absolute path of the lab file
 	Programs string // absolute path of the folder of programs, "" for none
+	Tight    bool   // memory may be promised that is not there
 }
 
 // Make lays the lab on the workstation. living is the plan by which the lab
 // lives now, nil if it does not: its forwards are its own and not taken, and
 // its automatic choices stay. The plan is nil where findings hold an error.
 func Make(lab *labfile.Lab, where Where, facts workstation.Facts, living *Plan) (*Plan, labfile.Findings) {
-	m := &maker{lab: lab, facts: facts, living: living,
+	m := &maker{lab: lab, where: where, facts: facts, living: living,
 		plan: &Plan{Lab: lab.Name, About: strings.TrimSpace(lab.About), File: where.File, Programs: where.Programs}}
 	for _, in := range lab.Inputs {
 		m.plan.Inputs = append(m.plan.Inputs, Input{in.Name, in.Value, in.From != ""})
@@ -167,8 +171,11 @@ func Make(lab *labfile.Lab, where Where, facts workstation.Facts, living *Plan) 
 type maker struct {
 	lab      *labfile.Lab
 	facts    workstation.Facts
+	where    Where
 	living   *Plan
 	plan     *Plan
+	segments map[string]segment
+	ports    map[netip.AddrPort]bool // that forwards of the lab have
 	findings labfile.Findings
 }
 
@@ -195,17 +202,4 @@ func refs(from []labfile.Ref) []string {
 		all = append(all, ref.Name)
 	}
 	return all
-}
-
-// fit compares what the nodes may use with what the workstation has.
-func (m *maker) fit() {
-	var memory int64
-	for _, n := range m.plan.Nodes {
-		memory += int64(n.Memory)
-	}
-	if m.living == nil && m.facts.MemoryTotal > 0 && memory > m.facts.MemoryAvailable {
-		m.say(labfile.Caution, labfile.Pos{}, 0, "give the groups less memory or fewer nodes",
-			"the nodes may use %s of memory together, and the workstation has %s available",
-			labfile.Bytes(memory), labfile.Bytes(m.facts.MemoryAvailable))
-	}
 }

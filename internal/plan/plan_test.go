@@ -16,7 +16,7 @@ import (
 	"kettlehole/internal/workstation"
 )
 
-var station = workstation.Facts{Cores: 8, MemoryTotal: 16 << 30, MemoryAvailable: 12 << 30, Listening: []workstation.Listener{
+var station = workstation.Facts{Cores: 8, MemoryTotal: 16 << 30, MemoryAvailable: 12 << 30, DiskFree: 1 << 40, Ephemeral: [2]uint16{32768, 60999}, Listening: []workstation.Listener{
 	{Addr: netip.MustParseAddrPort("0.0.0.0:8080"), PID: 77, Process: "page-server"},
 	{Addr: netip.MustParseAddrPort("127.0.0.2:9090")},
 }}
@@ -69,7 +69,7 @@ func TestFindings(t *testing.T) {
 		"outside":          {"lab: x\nnetworks: {n: {subnet: 10.0.0.0/29}}\ngroups: {a: {networks: {n: .80}}}", "outside of 10.0.0.0/29"},
 		"same address":     {"lab: x\nnetworks: {n: {subnet: 10.0.0.0/24}}\ngroups: {a: {count: 3, networks: {n: .11}}, b: {networks: {n: .12}}}", "node a-2 and node b-1 would both have address 10.0.0.12"},
 		"overlap":          {"lab: x\nnetworks: {n: {subnet: 10.0.0.0/8}, m: {subnet: 10.9.0.0/16}}\ngroups: {a: {networks: [n]}}", "overlaps 10.0.0.0/8"},
-		"port taken":       {"lab: x\ngroups: {a: {}}\nforwards: {f: 8080 -> a-1:80}", "port 8080 of 127.0.0.1 is taken by page-server (process 77)"},
+		"port taken":       {"lab: x\ngroups: {a: {}}\nforwards: {f: 8080 -> a-1:80}", "port 8080 of 127.0.0.1 is taken by page-server (process 77)\n    3 | forwards: {f: 8080 -> a-1:80}\n      |               ^^^^\n        8081 is free; or write auto, or end that process"},
 		"port unseen":      {"lab: x\ngroups: {a: {}}\nforwards: {f: \"127.0.0.2:9090 -> a-1:80\"}", "cannot be seen"},
 		"port twice":       {"lab: x\ngroups: {a: {}}\nforwards: {f: 7000 -> a-1:80, g: 7000 -> a-1:81}", "forwarded twice"},
 		"no node":          {"lab: x\ngroups: {a: {count: 0}}", "no node"},
@@ -81,7 +81,10 @@ func TestFindings(t *testing.T) {
 		})
 	}
 	p, findings := mapped(t, "lab: x\ngroups: {a: {count: 100, memory: 1G}}")
-	require.NotNil(t, p, "too much memory is a caution")
+	assert.Nil(t, p, "memory is never promised twice")
+	assert.Contains(t, findings.Text("x", nil), "of memory together")
+	p, findings = plan.Make(parse(t, "lab: x\ngroups: {a: {count: 100, memory: 1G}}"), plan.Where{Tight: true}, station, nil)
+	require.NotNil(t, p, "unless it is asked for")
 	assert.Equal(t, 1, findings.Count(labfile.Caution))
 	p, _ = mapped(t, "lab: x\ngroups: {a: {}}\nforwards: {f: 9090 -> a-1:80}")
 	assert.NotNil(t, p, "the port is taken on another address only")
@@ -192,11 +195,26 @@ func TestProperties(t *testing.T) {
 	})
 }
 
-func BenchmarkThousandNodes(b *testing.B) {
-	lab := parse(b, "lab: x\nnetworks: {n: {subnet: 10.0.0.0/16}}\ngroups: {a: {count: 1000}}\n")
+// BenchmarkLarge plans 1,000 nodes on 20 networks with 5,000 forwards.
+func BenchmarkLarge(b *testing.B) {
+	var text strings.Builder
+	text.WriteString("lab: x\nnetworks:\n")
+	for i := range 20 {
+		fmt.Fprintf(&text, "  n%d: {subnet: auto}\n", i)
+	}
+	text.WriteString("groups:\n")
+	for i := range 20 {
+		fmt.Fprintf(&text, "  g%c: {count: 50, networks: [n%d, n%d]}\n", 'a'+i, i, (i+1)%20)
+	}
+	text.WriteString("forwards:\n")
+	for i := range 5000 {
+		fmt.Fprintf(&text, "  f%d: %d -> g%c-%d:80\n", i, 10000+i, 'a'+i%20, i%50+1)
+	}
+	lab := parse(b, text.String())
+	b.ReportAllocs()
 	for b.Loop() {
-		if p, _ := plan.Make(lab, plan.Where{}, station, nil); p == nil {
-			b.Fatal("no plan")
+		if p, findings := plan.Make(lab, plan.Where{Tight: true}, station, nil); p == nil {
+			b.Fatal(findings.Text("x", nil))
 		}
 	}
 }

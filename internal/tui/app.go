@@ -25,6 +25,7 @@ type Options struct {
 	Station client.Station
 	File    string // the lab file to open, "" for none
 	Given   []labfile.Given
+	Tight   bool // memory may be promised that is not there
 	// Shell gives the command that opens a shell on a node.
 	Shell func(lab, node string) *exec.Cmd
 	Now   func() time.Time
@@ -310,7 +311,7 @@ func (a *App) provision() tea.Cmd {
 		a.say(true, "the lab file has errors; nothing was made")
 		return nil
 	}
-	lab, wanted := a.options.Station.Open(w.lab), api.Wanted{File: w.mapping.File, Inputs: w.given}
+	lab, wanted := a.options.Station.Open(w.lab), api.Wanted{File: w.mapping.File, Inputs: w.given, Tight: a.options.Tight}
 	begin := func() tea.Cmd {
 		a.current = viewRun
 		a.feed.expect()

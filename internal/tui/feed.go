@@ -94,7 +94,7 @@ func (f *feed) run(ctx context.Context, lab string) {
 }
 
 func (a *App) read(file string) (mapping.Result, error) {
-	return mapping.Map(mapping.Request{File: file, Home: string(a.options.Station.Home), Given: a.world.given,
+	return mapping.Map(mapping.Request{File: file, Home: string(a.options.Station.Home), Given: a.world.given, Tight: a.options.Tight, Labs: a.options.Station.Holds,
 		Living: func(lab string) *plan.Plan { return a.options.Station.LivingPlan(lab) }})
 }
 

@@ -15,6 +15,19 @@ type Facts struct {
 	MemoryAvailable int64      `json:"memoryAvailable"` // bytes
 	DiskFree        int64      `json:"diskFree"`        // bytes, where labs live
 	Listening       []Listener `json:"listening,omitempty"`
+	Labs            []Hold     `json:"labs,omitempty"` // that live
+	// Ephemeral are the first and the last port that the kernel gives to
+	// connections that go out (ip(7)); zero where that is not known.
+	Ephemeral [2]uint16 `json:"ephemeral,omitzero"`
+	Root      bool      `json:"root,omitempty"` // this user is root
+}
+
+// Hold is what a living lab holds of the workstation.
+type Hold struct {
+	Lab         string   `json:"lab"`
+	MemoryLimit int64    `json:"memoryLimit"`     // bytes, of all nodes
+	MemoryUsed  int64    `json:"memoryUsed"`      // bytes, now
+	Ports       []string `json:"ports,omitempty"` // addresses and ports of its forwards
 }
 
 // Listener is a TCP port of the workstation that is taken.

@@ -27,17 +27,14 @@ type Cgroup struct {
 	controllers map[string]string // version 1: controller to mount point
 }
 
-// groupPrefix begins the name of a lab's group. Labs share no parent: one that
-// is made would trip over another's that is just removed.
-const groupPrefix = "/kettlehole-"
-
-// NewCgroup gives the group of the lab with this id. Nothing is made.
-func NewCgroup(id string) (*Cgroup, error) {
+// NewCgroup gives the group at this path from the root of each hierarchy.
+// Nothing is made.
+func NewCgroup(path string) (*Cgroup, error) {
 	mounts, err := procfs.GetMounts()
 	if err != nil {
 		return nil, fmt.Errorf("finding control groups: %w", err)
 	}
-	c := &Cgroup{path: groupPrefix + id, controllers: map[string]string{}}
+	c := &Cgroup{path: path, controllers: map[string]string{}}
 	for _, m := range mounts {
 		if m.FSType != "cgroup" && m.FSType != "cgroup2" {
 			continue

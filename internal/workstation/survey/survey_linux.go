@@ -6,7 +6,10 @@ package survey
 import (
 	"fmt"
 	"net/netip"
+	"os"
+	"path/filepath"
 	"runtime"
+	"strconv"
 	"strings"
 
 	"github.com/prometheus/procfs"
@@ -31,8 +34,26 @@ func Read(folder string) (workstation.Facts, error) {
 	if f.DiskFree, err = diskFree(folder); err != nil {
 		return f, err
 	}
+	f.Root = os.Geteuid() == 0
+	f.Ephemeral = ephemeral()
 	f.Listening, err = listening(fs)
 	return f, err
+}
+
+// ephemeral reads the range of ports for connections that go out (ip(7)).
+func ephemeral() (ports [2]uint16) {
+	text, err := os.ReadFile("/proc/sys/net/ipv4/ip_local_port_range")
+	if err != nil {
+		return ports
+	}
+	for i, word := range strings.Fields(string(text)) {
+		port, err := strconv.ParseUint(word, 10, 16)
+		if err != nil || i > 1 {
+			return [2]uint16{}
+		}
+		ports[i] = uint16(port)
+	}
+	return ports
 }
 
 // diskFree gives the bytes free for this user where folder is or will be.
@@ -115,4 +136,32 @@ func ReadPulse(folder string) (workstation.Pulse, error) {
 	p.MemoryUsed = p.MemoryTotal - int64(*memory.MemAvailable)<<10
 	p.DiskFree, err = diskFree(folder)
 	return p, err
+}
+
+// GroupMemory gives the bytes that the processes of a control group use, whose
+// path is given from the root of each hierarchy; 0 where there is none.
+func GroupMemory(path string) int64 {
+	mounts, err := procfs.GetMounts()
+	if err != nil {
+		return 0
+	}
+	for _, m := range mounts {
+		file := ""
+		if _, memory := m.SuperOptions["memory"]; m.FSType == "cgroup" && memory {
+			file = "memory.usage_in_bytes"
+		} else if m.FSType == "cgroup2" {
+			file = "memory.current"
+		}
+		if file == "" {
+			continue
+		}
+		text, err := os.ReadFile(filepath.Join(m.MountPoint, path, file))
+		if err != nil {
+			continue
+		}
+		if used, err := strconv.ParseInt(strings.TrimSpace(string(text)), 10, 64); err == nil {
+			return used
+		}
+	}
+	return 0
 }

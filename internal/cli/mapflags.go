@@ -9,20 +9,35 @@ import (
 	"kettlehole/internal/labfile"
 )
 
-// inputFlags are the flags that give values for a lab file's inputs.
-type inputFlags struct {
+// mapFlags are the flags that say how a lab file is laid on this workstation.
+type mapFlags struct {
+	tight  bool
 	values []string
 	files  []string
 }
 
-func (f *inputFlags) add(cmd *cobra.Command) {
+func (f *mapFlags) add(cmd *cobra.Command) {
 	cmd.Flags().StringArrayVarP(&f.values, "input", "i", nil, "give an input a value: name=value (may be repeated)")
 	cmd.Flags().StringArrayVar(&f.files, "input-file", nil, "a YAML file with values for inputs")
+	cmd.Flags().BoolVar(&f.tight, "tight", false, "promise the nodes more memory than there is")
+}
+
+// wish is what a command line says of a lab file.
+type wish struct {
+	file  string
+	given []labfile.Given
+	tight bool
+}
+
+// of reads the flags for a file.
+func (f *mapFlags) of(file string) (wish, error) {
+	given, err := f.given()
+	return wish{file, given, f.tight}, err
 }
 
 // given are the values, the strongest first: flags, the last said before the
 // first; files likewise; the environment.
-func (f *inputFlags) given() ([]labfile.Given, error) {
+func (f *mapFlags) given() ([]labfile.Given, error) {
 	var all []labfile.Given
 	for i := len(f.values) - 1; i >= 0; i-- {
 		one, err := labfile.ParseGiven(f.values[i], "-i")
