@@ -53,7 +53,7 @@ func text(s draw.Section) string {
 }
 
 func TestSection(t *testing.T) {
-	s := draw.NewSection(planOf(t, fmt.Sprintf(demo, 1)), 60)
+	s := draw.NewSection(planOf(t, fmt.Sprintf(demo, 1)), 60, 0)
 	assert.False(t, s.Folded)
 	assert.Equal(t, strings.TrimPrefix(`
 workstation    :8080  :9090
@@ -76,14 +76,14 @@ ridge         ━━━━━━━━━━━━━━━━━━━━━━
 }
 
 func TestFolds(t *testing.T) {
-	s := draw.NewSection(planOf(t, fmt.Sprintf(demo, 60)), 100)
+	s := draw.NewSection(planOf(t, fmt.Sprintf(demo, 60)), 100, 0)
 	assert.True(t, s.Folded)
 	assert.Zero(t, s.Hidden)
 	assert.Contains(t, text(s), "field-1…60")
 	assert.Contains(t, text(s), "60 × 0.5c 128M")
 	assert.Contains(t, text(s), ".21–.80")
 	assert.Contains(t, text(s), "council-2", "only the largest group is folded")
-	narrow := draw.NewSection(planOf(t, fmt.Sprintf(demo, 60)), 40)
+	narrow := draw.NewSection(planOf(t, fmt.Sprintf(demo, 60)), 40, 0)
 	assert.Positive(t, narrow.Hidden)
 }
 
@@ -102,7 +102,7 @@ func TestNothingOverlaps(t *testing.T) {
 			p.Forwards = append(p.Forwards, plan.Forward{Name: strings.Repeat("f", i+1), Node: p.Nodes[i%len(p.Nodes)].Name})
 		}
 		width := rapid.IntRange(20, 300).Draw(t, "width")
-		s := draw.NewSection(p, width)
+		s := draw.NewSection(p, width, 0)
 		taken := map[[2]int]string{}
 		for _, m := range s.Marks {
 			require.GreaterOrEqual(t, m.X, 0)

@@ -40,7 +40,8 @@ type Section struct {
 	Marks         []Mark
 	Width, Height int
 	Folded        bool // some groups are drawn as one column
-	Hidden        int  // columns that found no place
+	Hidden        int  // columns that found no place at the right
+	Left          int  // columns that were left out at the left
 }
 
 // column is a node, or a whole group.
@@ -61,8 +62,9 @@ const (
 )
 
 // NewSection draws a plan no wider than width. Groups are folded into one
-// column each, the largest first, until all fit.
-func NewSection(p *plan.Plan, width int) Section {
+// column each, the largest first, until all fit. Where they do not even so,
+// left columns are left out at the left.
+func NewSection(p *plan.Plan, width, left int) Section {
 	margin := utf8.RuneCountInString("workstation")
 	for _, n := range p.Networks {
 		margin = max(margin, utf8.RuneCountInString(n.Name), len(n.Subnet.String()))
@@ -78,7 +80,12 @@ func NewSection(p *plan.Plan, width int) Section {
 		folded[largest] = true
 		columns = columnsOf(p, folded)
 	}
-	s := Section{Folded: len(folded) > 0, Height: networksTop + networkRows*len(p.Networks)}
+	if margin+total(columns) <= width {
+		left = 0
+	}
+	left = min(max(left, 0), max(len(columns)-1, 0))
+	columns = columns[left:]
+	s := Section{Left: left, Folded: len(folded) > 0, Height: networksTop + networkRows*len(p.Networks)}
 	// Spare width goes between the columns, up to a point.
 	apart := gap
 	if len(columns) > 0 {

@@ -44,6 +44,8 @@ type Request struct {
 	Given []labfile.Given
 	// Labs tells what the labs that live hold of the workstation; may be nil.
 	Labs func() []workstation.Hold
+	// Facts are those of the workstation where they are known; nil to read them.
+	Facts *workstation.Facts
 	// Tight allows to promise memory that is not there.
 	Tight bool
 }
@@ -84,11 +86,15 @@ func Map(want Request) (Result, error) {
 			r.Findings = append(r.Findings, labfile.Finding{Message: fmt.Sprintf("programs: there is no folder %q beside the lab file", r.Lab.Programs)})
 		}
 	}
-	if r.Facts, err = survey.Read(want.Home); err != nil {
-		return r, err
-	}
-	if want.Labs != nil {
-		r.Facts.Labs = want.Labs()
+	if want.Facts != nil {
+		r.Facts = *want.Facts
+	} else {
+		if r.Facts, err = survey.Read(want.Home); err != nil {
+			return r, err
+		}
+		if want.Labs != nil {
+			r.Facts.Labs = want.Labs()
+		}
 	}
 	made, findings := plan.Make(r.Lab, where, r.Facts, living)
 	r.Findings = append(r.Findings, findings...)

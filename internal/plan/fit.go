@@ -105,7 +105,7 @@ func (m *maker) room(g labfile.Group, f Fit, known bool) Room {
 	for _, tap := range g.Networks {
 		if seg, ok := m.segments[tap.Network]; ok {
 			if more := m.places(g, tap, seg, r.More); more < r.More {
-				r.More, r.Stops = more, "the range of network "+tap.Network
+				r.More, r.Stops = more, tap.Network+"'s range"
 			}
 		}
 	}

@@ -261,7 +261,7 @@ func TestFit(t *testing.T) {
 	assert.Equal(t, labfile.Bytes((1024+50-200)<<20), p.Fit.MemoryFree)
 	assert.InDelta(t, 1.75, p.Fit.Load(), 1e-9)
 	assert.Equal(t, "5 more; memory stops first", p.Fit.Rooms[0].String())
-	assert.Equal(t, "9 more; the range of network n stops first", p.Fit.Rooms[1].String())
+	assert.Equal(t, "9 more; n's range stops first", p.Fit.Rooms[1].String())
 	require.Len(t, p.Quorums(), 1)
 	assert.Equal(t, "1 of 3 may be lost; 5 would bear 2", p.Quorums()[0].String())
 	assert.Equal(t, "1 of 4 may be lost, as with 3; 5 would bear 2", plan.Quorum{Group: "a", Count: 4, Bears: 1}.String())

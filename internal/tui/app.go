@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -136,12 +137,32 @@ func (a *App) remap() {
 	if w.file == "" {
 		return
 	}
-	w.mapping, w.mapErr = a.read(w.file)
+	w.mapping, w.mapErr = a.read(w.file, nil)
+	if own := w.mapping.Lab == nil && slices.ContainsFunc(w.given, byDial); own {
+		// Nobody can turn back what is not shown.
+		given := w.given
+		w.given = slices.DeleteFunc(slices.Clone(given), byDial)
+		if m, err := a.read(w.file, nil); m.Lab != nil {
+			w.mapping, w.mapErr = m, err
+			a.say(true, "what was turned here no longer suits the file, and is as the file says")
+		} else {
+			w.given = given
+		}
+	}
 	a.watcher.aim(w.mapping)
 	if w.mapping.Lab != nil && w.mapping.Lab.Name != w.lab {
 		w.lab = w.mapping.Lab.Name
 		w.state = api.State{}
 		a.feed.follow(w.lab)
+	}
+}
+
+// replan works the plan out again, with the facts of the workstation as they
+// were read last.
+func (a *App) replan() {
+	w := &a.world
+	if facts := w.mapping.Facts; facts.Cores > 0 {
+		w.mapping, w.mapErr = a.read(w.file, &facts)
 	}
 }
 

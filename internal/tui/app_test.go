@@ -39,7 +39,7 @@ steps:
 var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 
 // shown gives an interface of that size on the lab file, which nothing lives of.
-func shown(t *testing.T, width, height int, text string) *App {
+func shown(t testing.TB, width, height int, text string) *App {
 	folder := t.TempDir()
 	file := filepath.Join(folder, "desk.lab.yaml")
 	require.NoError(t, os.WriteFile(file, []byte(text), 0o644))

@@ -11,6 +11,7 @@ import (
 	"kettlehole/internal/ledger"
 	"kettlehole/internal/mapping"
 	"kettlehole/internal/plan"
+	"kettlehole/internal/workstation"
 	"kettlehole/internal/workstation/survey"
 )
 
@@ -93,8 +94,8 @@ func (f *feed) run(ctx context.Context, lab string) {
 	}
 }
 
-func (a *App) read(file string) (mapping.Result, error) {
-	return mapping.Map(mapping.Request{File: file, Home: string(a.options.Station.Home), Given: a.world.given, Tight: a.options.Tight, Labs: a.options.Station.Holds,
+func (a *App) read(file string, facts *workstation.Facts) (mapping.Result, error) {
+	return mapping.Map(mapping.Request{File: file, Facts: facts, Home: string(a.options.Station.Home), Given: a.world.given, Tight: a.options.Tight, Labs: a.options.Station.Holds,
 		Living: func(lab string) *plan.Plan { return a.options.Station.LivingPlan(lab) }})
 }
 

@@ -2,10 +2,7 @@ package tui
 
 import (
 	"fmt"
-	"path/filepath"
 	"strings"
-
-	tea "charm.land/bubbletea/v2"
 
 	"kettlehole/internal/draw"
 	"kettlehole/internal/labfile"
@@ -15,7 +12,21 @@ import (
 
 // planView shows what the lab file means: the section, whether it fits, the
 // order of the steps, and what there is to say.
-type planView struct{ findings list }
+type planView struct {
+	items list // inputs, then findings
+	pan   int  // columns of the section that are left out at the left
+	// typing is what a person types for the chosen input; nil while nobody does.
+	typing *string
+	spots  []spot
+}
+
+// spot is a place that a click means something in.
+type spot struct {
+	y, from, until int
+	item           int // in the list
+	low, high      float64
+	scale          bool // a click between from and until chooses between low and high
+}
 
 var _ view = (*planView)(nil)
 
@@ -25,6 +36,8 @@ func (*planView) name() string { return "plan" }
 const sideWidth = 52
 
 func (v *planView) draw(w *world, g *cell.Grid) {
+	v.spots = nil
+	v.items.move(0, len(w.inputs())+len(w.mapping.Findings))
 	switch {
 	case w.file == "" && w.plan() == nil:
 		g.Text(2, 1, w.text().Strong(), "No lab file is open.")
@@ -55,14 +68,19 @@ func (v *planView) draw(w *world, g *cell.Grid) {
 			g.Text(width, row, w.faint(), "│")
 		}
 		right := cell.New(side-3, g.Height)
-		at := v.drawFit(w, right, p, 1)
-		v.drawFindings(w, right, at, right.Height)
+		v.drawSide(w, right, p)
 		g.Draw(width+2, 0, right)
+		for i := range v.spots {
+			v.spots[i].from, v.spots[i].until = v.spots[i].from+width+2, v.spots[i].until+width+2
+		}
 	}
-	if side == 0 && len(w.mapping.Findings) > 0 {
+	if side == 0 && len(w.mapping.Findings)+len(w.inputs()) > 0 {
 		below := cell.New(g.Width-4, g.Height-y)
-		v.drawFindings(w, below, 0, below.Height)
+		v.drawFindings(w, below, v.drawInputs(w, below, 0), below.Height)
 		g.Draw(2, y, below)
+		for i := range v.spots {
+			v.spots[i].y, v.spots[i].from, v.spots[i].until = v.spots[i].y+y, v.spots[i].from+2, v.spots[i].until+2
+		}
 		return
 	}
 	if p != nil && y+3 < g.Height {
@@ -77,14 +95,15 @@ func (v *planView) draw(w *world, g *cell.Grid) {
 // plan to draw.
 func (v *planView) drawSource(w *world, g *cell.Grid, width int) {
 	all := w.mapping.Findings
-	v.findings.move(0, len(all))
 	chosen := 1
 	marks := map[int]labfile.Findings{}
 	for _, f := range all {
 		marks[f.Pos.Line] = append(marks[f.Pos.Line], f)
 	}
-	if len(all) > 0 {
-		chosen = max(all[v.findings.chosen].Pos.Line, 1)
+	if at := v.items.chosen - len(w.inputs()); at >= 0 && at < len(all) {
+		chosen = max(all[at].Pos.Line, 1)
+	} else if len(all) > 0 {
+		chosen = max(all[0].Pos.Line, 1)
 	}
 	lines := strings.Split(string(w.mapping.Source), "\n")
 	first := max(min(chosen-g.Height/2, len(lines)-g.Height+2), 1)
@@ -112,7 +131,7 @@ func (v *planView) drawSource(w *world, g *cell.Grid, width int) {
 
 // drawSection draws the section and gives the row below it.
 func (v *planView) drawSection(w *world, g *cell.Grid, p *plan.Plan, width int) int {
-	s := draw.NewSection(p, width)
+	s := draw.NewSection(p, width, v.pan)
 	for _, m := range s.Marks {
 		style := w.dim()
 		switch m.Role {
@@ -136,118 +155,20 @@ func (v *planView) drawSection(w *world, g *cell.Grid, p *plan.Plan, width int) 
 		}
 	}
 	y := 1 + s.Height
-	if s.Hidden > 0 {
-		g.Text(1, y, cell.Fore(w.theme.Ochre), fmt.Sprintf("%d more columns have no room on this screen", s.Hidden))
+	v.pan = min(v.pan, s.Left)
+	switch {
+	case s.Hidden > 0 && s.Left > 0:
+		g.Text(1, y, cell.Fore(w.theme.Ochre), fmt.Sprintf("%d columns are to the left, %d to the right: ← →", s.Left, s.Hidden))
+		y++
+	case s.Hidden+s.Left > 0:
+		side := "right"
+		if s.Left > 0 {
+			side = "left"
+		}
+		g.Text(1, y, cell.Fore(w.theme.Ochre), fmt.Sprintf("%d more columns are to the %s: ← →", s.Hidden+s.Left, side))
 		y++
 	}
 	return y
-}
-
-// drawFit compares what nodes may use with what the workstation has.
-func (v *planView) drawFit(w *world, g *cell.Grid, p *plan.Plan, y int) int {
-	if p == nil {
-		return y
-	}
-	var memory, available labfile.Bytes
-	var cpu labfile.Cores
-	for _, n := range p.Nodes {
-		memory, cpu = memory+n.Memory, cpu+n.CPU
-	}
-	available = labfile.Bytes(w.mapping.Facts.MemoryAvailable)
-	cores := w.mapping.Facts.Cores
-	if cores == 0 {
-		return y
-	}
-	if p.About != "" {
-		for _, line := range wrap(p.About, g.Width) {
-			g.Text(0, y, w.text(), line)
-			y++
-		}
-		y++
-	}
-	g.Text(0, y, w.dim(), "does it fit")
-	share := float64(memory) / float64(max(available, 1))
-	style := cell.Fore(w.theme.Ice)
-	verdict := fmt.Sprintf("%.0f%% of what is free, if all use theirs", 100*share)
-	if share > 1 {
-		style, verdict = cell.Fore(w.theme.Brick), "more than is free on the workstation now"
-	}
-	g.Text(0, y+1, w.text(), "memory")
-	w.bar(g, 8, y+1, 20, style, min(share, 1))
-	g.Text(30, y+1, w.text(), fmt.Sprintf("%s of %s", memory, available))
-	g.Clip(8, y+2, g.Width-8, w.dim(), verdict)
-	load := float64(cpu) / 1000 / float64(cores)
-	style = cell.Fore(w.theme.Ice)
-	verdict = "each can have its full share at once"
-	if load > 1 {
-		style = cell.Fore(w.theme.Ochre)
-		verdict = fmt.Sprintf("all busy at once: %.0f%% of full speed", 100/load)
-	}
-	g.Text(0, y+3, w.text(), "cpu")
-	w.bar(g, 8, y+3, 20, style, min(load, 1))
-	g.Text(30, y+3, w.text(), fmt.Sprintf("%s of %d cores", cpu, cores))
-	g.Clip(8, y+4, g.Width-8, w.dim(), verdict)
-	return y + 7
-}
-
-func (v *planView) drawFindings(w *world, g *cell.Grid, y, bottom int) {
-	all := w.mapping.Findings
-	x := g.Text(0, y, w.dim(), "findings")
-	if len(all) == 0 {
-		g.Text(x+2, y, cell.Fore(w.theme.Moss), "none; it can be provisioned")
-		return
-	}
-	var counts []string
-	for _, s := range []labfile.Severity{labfile.Error, labfile.Caution, labfile.Note} {
-		if n := all.Count(s); n > 0 {
-			counts = append(counts, count(n, s.String()))
-		}
-	}
-	worst := w.findingStyle(all[0].Severity)
-	g.Text(x+2, y, worst, strings.Join(counts, ", "))
-	y += 2
-	v.findings.fit(len(all), max((bottom-y)/3, 1))
-	for i, f := range all[v.findings.top:] {
-		if y >= bottom {
-			return
-		}
-		words := f.Message
-		if f.Meant != "" {
-			words += fmt.Sprintf("; did you mean %q?", f.Meant)
-		}
-		lines := wrap(words, g.Width-10)
-		if f.Remedy != "" {
-			for _, line := range wrap(f.Remedy, g.Width-10) {
-				lines = append(lines, "\x00"+line)
-			}
-		}
-		if v.findings.top+i == v.findings.chosen {
-			g.Fill(0, y, g.Width, len(lines), w.theme.Chosen)
-		}
-		g.Text(0, y, w.findingStyle(f.Severity), map[labfile.Severity]string{labfile.Error: "✕", labfile.Caution: "▲", labfile.Note: "▪"}[f.Severity])
-		if f.Pos.Line > 0 {
-			g.Text(2, y, w.dim(), fmt.Sprintf("line %d", f.Pos.Line))
-		}
-		for _, line := range lines {
-			style := w.text()
-			if rest, isRemedy := strings.CutPrefix(line, "\x00"); isRemedy {
-				style, line = w.dim(), rest
-			}
-			g.Text(10, y, style, line)
-			y++
-		}
-		y++
-	}
-}
-
-func (w *world) findingStyle(s labfile.Severity) cell.Style {
-	switch s {
-	case labfile.Error:
-		return cell.Fore(w.theme.Brick)
-	case labfile.Caution:
-		return cell.Fore(w.theme.Ochre)
-	}
-	return w.dim()
 }
 
 // drawOrder lists the steps with what they wait for.
@@ -347,49 +268,4 @@ func nodesText(p *plan.Plan, nodes []string) string {
 		}
 	}
 	return strings.Join(parts, ", ")
-}
-
-func (v *planView) press(a *App, key string) (tea.Cmd, bool) {
-	all := a.world.mapping.Findings
-	if move := step(key, 5); move != 0 {
-		v.findings.move(move, len(all))
-		return nil, true
-	}
-	switch key {
-	case "enter", "e":
-		if a.world.file == "" {
-			return nil, true
-		}
-		line := 1
-		if len(all) > 0 {
-			v.findings.move(0, len(all))
-			line = all[v.findings.chosen].Pos.Line
-		}
-		return a.edit(a.world.mapping.File, line), true
-	}
-	return nil, false
-}
-
-func (v *planView) click(a *App, x, y int) tea.Cmd { return nil }
-
-func (v *planView) wheel(a *App, lines int) { v.findings.move(lines/3, len(a.world.mapping.Findings)) }
-
-func (v *planView) keys(w *world) []binding {
-	var keys []binding
-	if len(w.mapping.Findings) > 0 {
-		keys = append(keys, binding{"↑↓", "choose a finding"}, binding{"Enter", "open the file there"})
-	} else if w.file != "" {
-		keys = append(keys, binding{"e", "edit " + filepath.Base(w.file)})
-	}
-	if w.mapping.Plan != nil && !w.running() {
-		if w.lives() {
-			keys = append(keys, binding{"p", "provision what is due"})
-		} else {
-			keys = append(keys, binding{"p", "provision"})
-		}
-	}
-	if w.lives() {
-		keys = append(keys, binding{"t", "tear down"})
-	}
-	return append(keys, binding{"q", "leave"})
 }
