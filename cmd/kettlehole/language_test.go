@@ -102,3 +102,38 @@ func TestPlanDocument(t *testing.T) {
 	}
 	assert.Equal(t, b.ok("schema"), b.ok("schema", "lab"))
 }
+
+func TestPreflight(t *testing.T) {
+	testbed.Kernel(t)
+	b := newBench(t)
+	out := b.ok("preflight")
+	for _, want := range []string{"met", "OCI runtime", "control groups", "runc"} {
+		assert.Contains(t, out, want)
+	}
+	file := b.write("x.lab.yaml", "lab: pre\ngroups: {node: {count: 3, memory: 64M}}\nforwards: {f: auto -> node-1:80}\n")
+	assert.Contains(t, b.ok("preflight", file), "195 MiB wanted")
+	var document struct {
+		Needs []struct {
+			Name      string
+			Met, Must bool
+		}
+		Facts struct{ Cores int }
+	}
+	require.NoError(t, json.Unmarshal([]byte(b.ok("preflight", "--json", "--again", file)), &document))
+	assert.Positive(t, document.Facts.Cores)
+	for _, n := range document.Needs {
+		assert.True(t, n.Met || !n.Must, n.Name)
+	}
+	b.write("x.lab.yaml", "lab: pre\ngroups: {node: {cuont: 3}}\n")
+	out, _, code := b.run("preflight", file)
+	assert.Equal(t, 1, code)
+	assert.Contains(t, out, `did you mean "count"?`)
+
+	// Without a runtime, the exit code is the workstation's.
+	empty := b.folder + "/empty"
+	require.NoError(t, os.Mkdir(empty, 0o755))
+	b.env = append(b.env, "PATH="+empty)
+	out, errs, code := b.run("preflight")
+	assert.Equal(t, 3, code, errs)
+	assert.Contains(t, out, "apt-get install runc")
+}

@@ -11,6 +11,8 @@ import (
 	"kettlehole/internal/client"
 	"kettlehole/internal/home"
 	"kettlehole/internal/labfile"
+	"kettlehole/internal/trial"
+	"kettlehole/internal/workstation"
 )
 
 // version is set when the program is linked.
@@ -38,6 +40,9 @@ func main() {
 	}
 	app.Open = func(ctx context.Context, file string, given []labfile.Given, tight bool) error {
 		return open(ctx, self, app.Station, file, given, tight)
+	}
+	app.Try = func(ctx context.Context, again bool) ([]workstation.Trial, error) {
+		return trial.All(ctx, state, again)
 	}
 	os.Exit(app.Main(context.Background(), os.Args[1:]))
 }

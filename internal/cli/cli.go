@@ -20,6 +20,7 @@ import (
 	"kettlehole/internal/mapping"
 	"kettlehole/internal/plan"
 	"kettlehole/internal/substrate"
+	"kettlehole/internal/workstation"
 )
 
 // The exit codes of every command.
@@ -35,6 +36,8 @@ type App struct {
 	Station client.Station
 	Version string
 	// Open shows the full-screen interface on a lab file, "" for none.
+	// Try tells what the workstation can do; again does not trust memory.
+	Try func(ctx context.Context, again bool) ([]workstation.Trial, error)
 	// Programs is the folder where the project's programs are.
 	Programs string
 	Open     func(ctx context.Context, file string, given []labfile.Given, tight bool) error
@@ -142,7 +145,7 @@ with one *.lab.yaml on that one.`,
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return wrongUse("%w; see %s --help", err, cmd.CommandPath())
 	})
-	root.AddCommand(a.newCommand(), a.schemaCommand(), a.planCommand(), a.provisionCommand(), a.statusCommand(), a.labsCommand(), a.execCommand(), a.shellCommand(),
+	root.AddCommand(a.newCommand(), a.schemaCommand(), a.preflightCommand(), a.planCommand(), a.provisionCommand(), a.statusCommand(), a.labsCommand(), a.execCommand(), a.shellCommand(),
 		a.logsCommand(), a.teardownCommand(), a.demoCommand(), a.versionCommand())
 	for _, cmd := range root.Commands() {
 		if check := cmd.Args; check != nil {

@@ -20,6 +20,20 @@ type Facts struct {
 	// connections that go out (ip(7)); zero where that is not known.
 	Ephemeral [2]uint16 `json:"ephemeral,omitzero"`
 	Root      bool      `json:"root,omitempty"` // this user is root
+
+	System     System       `json:"system"`
+	SwapTotal  int64        `json:"swapTotal,omitempty"` // bytes
+	SwapFree   int64        `json:"swapFree,omitempty"`  // bytes
+	Pressure   Pressure     `json:"pressure"`
+	Interfaces []Interface  `json:"interfaces,omitempty"`
+	Routes     []Route      `json:"routes,omitempty"`
+	Resolvers  []netip.Addr `json:"resolvers,omitempty"`
+	Cgroup     Cgroup       `json:"cgroup"`
+	Limits     Limits       `json:"limits"`
+	SubUIDs    []IDRange    `json:"subUIDs,omitempty"` // of this user (subuid(5))
+	SubGIDs    []IDRange    `json:"subGIDs,omitempty"`
+	// Trials tell what was tried and what came of it; empty where nothing was.
+	Trials []Trial `json:"trials,omitempty"`
 }
 
 // Hold is what a living lab holds of the workstation.
@@ -35,12 +49,16 @@ type Listener struct {
 	Addr    netip.AddrPort `json:"addr"`
 	PID     int            `json:"pid,omitempty"` // 0 where the holder cannot be seen
 	Process string         `json:"process,omitempty"`
+	User    string         `json:"user,omitempty"`
 }
 
 // Holder names who holds the port, for a message.
 func (l Listener) Holder() string {
 	if l.PID == 0 {
 		return "a process that cannot be seen from here"
+	}
+	if l.User != "" {
+		return fmt.Sprintf("%s of %s (process %d)", l.Process, l.User, l.PID)
 	}
 	return fmt.Sprintf("%s (process %d)", l.Process, l.PID)
 }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/netip"
 	"os"
+	"os/user"
 	"path/filepath"
 	"runtime"
 	"strconv"
@@ -34,7 +35,11 @@ func Read(folder string) (workstation.Facts, error) {
 	if f.DiskFree, err = diskFree(folder); err != nil {
 		return f, err
 	}
+	if memory.SwapTotal != nil && memory.SwapFree != nil {
+		f.SwapTotal, f.SwapFree = int64(*memory.SwapTotal)<<10, int64(*memory.SwapFree)<<10
+	}
 	f.Root = os.Geteuid() == 0
+	whole(fs, &f)
 	f.Ephemeral = ephemeral()
 	f.Listening, err = listening(fs)
 	return f, err
@@ -107,10 +112,24 @@ func listening(fs procfs.FS) ([]workstation.Listener, error) {
 			if at, listens := byInode[target]; listens {
 				all[at].PID = p.PID
 				all[at].Process, _ = p.Comm()
+				all[at].User = owner(p.PID)
 			}
 		}
 	}
 	return all, nil
+}
+
+// owner is the user whose process it is, by name where that is known.
+func owner(pid int) string {
+	var info unix.Stat_t
+	if unix.Stat(fmt.Sprintf("/proc/%d", pid), &info) != nil {
+		return ""
+	}
+	id := strconv.FormatUint(uint64(info.Uid), 10)
+	if known, err := user.LookupId(id); err == nil {
+		return known.Username
+	}
+	return id
 }
 
 // ReadPulse reads the pulse. folder is where labs live.

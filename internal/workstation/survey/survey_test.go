@@ -1,0 +1,59 @@
+package survey_test
+
+import (
+	"encoding/json"
+	"net"
+	"net/netip"
+	"os"
+	"runtime"
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kettlehole/internal/workstation"
+	"kettlehole/internal/workstation/survey"
+)
+
+// What is read is what this machine is, and survives being written down.
+func TestRead(t *testing.T) {
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer listener.Close()
+	f, err := survey.Read(t.TempDir() + "/not/there/yet")
+	require.NoError(t, err)
+	assert.Equal(t, runtime.NumCPU(), f.Cores)
+	assert.Positive(t, f.MemoryAvailable)
+	assert.LessOrEqual(t, f.MemoryAvailable, f.MemoryTotal)
+	assert.Positive(t, f.DiskFree)
+	assert.NotEmpty(t, f.System.Kernel)
+	assert.NotEmpty(t, f.System.Distribution)
+	assert.Equal(t, os.Geteuid() == 0, f.Root)
+	assert.Contains(t, []string{"1", "2", "mixed"}, f.Cgroup.Version)
+	assert.NotEmpty(t, f.Cgroup.Controllers)
+	assert.Positive(t, f.Limits.OpenFiles)
+	assert.Positive(t, f.Limits.Processes)
+	assert.True(t, slices.ContainsFunc(f.Interfaces, func(i workstation.Interface) bool {
+		return i.Name == "lo" && slices.Contains(i.Addresses, netip.MustParsePrefix("127.0.0.1/8"))
+	}))
+	mine := netip.MustParseAddrPort(listener.Addr().String())
+	at := slices.IndexFunc(f.Listening, func(l workstation.Listener) bool { return l.Addr == mine })
+	require.GreaterOrEqual(t, at, 0)
+	assert.Equal(t, os.Getpid(), f.Listening[at].PID)
+	assert.NotEmpty(t, f.Listening[at].User)
+
+	text, err := json.Marshal(f)
+	require.NoError(t, err)
+	var again workstation.Facts
+	require.NoError(t, json.Unmarshal(text, &again))
+	assert.Equal(t, f, again)
+}
+
+func BenchmarkRead(b *testing.B) {
+	for b.Loop() {
+		if _, err := survey.Read("/"); err != nil {
+			b.Fatal(err)
+		}
+	}
+}
