@@ -19,14 +19,14 @@ import (
 var may = map[string]string{
 	"labfile": "labfile/shape", "labfile/shape": "", "workstation": "", "ledger": "", "mask": "", "reap": "", "clock": "", "home": "", "longpath": "", "image": "", "fabric": "", "reach": "",
 	"plan": "labfile workstation", "schedule": "labfile plan", "mapping": "home labfile ledger plan schedule workstation workstation/survey", "workstation/survey": "workstation",
-	"draw": "plan", "agent": "", "agent/server": "agent mask reap",
+	"draw": "plan", "draw/paper": "draw plan", "agent": "", "agent/server": "agent mask reap",
 	"anchor": "reap", "substrate": "agent fabric", "substrate/container": "agent anchor fabric home longpath substrate",
 	"trial": "home substrate/container workstation",
 	"audit": "anchor workstation/survey", "api": "agent audit labfile ledger plan", "run": "agent api fabric labfile ledger mask plan schedule substrate",
 	"keeper":  "agent anchor api audit home image ledger longpath mapping mask plan reach run schedule substrate substrate/container workstation",
 	"client":  "agent api home ledger longpath mapping plan workstation",
 	"starter": "labfile/shape",
-	"cli":     "labfile/shape starter agent api audit client draw labfile mapping plan substrate workstation workstation/survey",
+	"cli":     "labfile/shape starter agent api audit client draw draw/paper labfile mapping plan substrate workstation workstation/survey",
 	"tui":     "agent api audit client draw labfile ledger mapping plan run workstation workstation/survey tui/cell tui/theme", "tui/cell": "", "tui/theme": "",
 	"testbed": "", "house": "", "measure": "",
 }
@@ -35,7 +35,7 @@ var may = map[string]string{
 // interface, the interface no kernel.
 var never = map[string]string{
 	"labfile": interfaces + kernel + "os/exec net/http", "plan": interfaces + "github.com/vishvananda os/exec net/http",
-	"schedule": interfaces + "github.com/vishvananda os/exec net/http", "draw": interfaces + "github.com/vishvananda os/exec net/http",
+	"schedule": interfaces + "github.com/vishvananda os/exec net/http", "draw": interfaces + "github.com/vishvananda os/exec net/http", "draw/paper": interfaces + kernel + "os/exec net/http",
 	"run": interfaces, "keeper": interfaces, "ledger": interfaces + kernel, "image": interfaces, "fabric": interfaces, "substrate/container": interfaces, "agent/server": interfaces,
 	"cli": "github.com/opencontainers github.com/moby", "tui": "github.com/opencontainers github.com/moby github.com/spf13",
 }

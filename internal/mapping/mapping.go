@@ -33,6 +33,10 @@ func (r Result) Good() bool { return r.Findings.Count(labfile.Error) == 0 }
 // Text prints the findings with their lines.
 func (r Result) Text() string { return r.Findings.Text(filepath.Base(r.File), r.Source) }
 
+// PoolVariable names the environment variable with the pool of automatic
+// subnets.
+const PoolVariable = "KETTLEHOLE_POOL"
+
 // Request says what to map.
 type Request struct {
 	File string // the lab file
@@ -80,6 +84,11 @@ func Map(want Request) (Result, error) {
 		}
 	}
 	where := plan.Where{File: r.File, Tight: want.Tight}
+	if text := os.Getenv(PoolVariable); text != "" {
+		if where.Pool, err = plan.ParsePool(text); err != nil {
+			return r, fmt.Errorf("reading %s: %w", PoolVariable, err)
+		}
+	}
 	if r.Lab.Programs != "" {
 		where.Programs = filepath.Join(filepath.Dir(r.File), r.Lab.Programs)
 		if info, err := folder.Stat(r.Lab.Programs); err != nil || !info.IsDir() {

@@ -5,14 +5,24 @@ import (
 	"encoding/binary"
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"kettlehole/internal/labfile"
 )
 
-// autoPool holds the subnets that 'auto' chooses from, one /24 each. Nothing
+// DefaultPool holds the subnets that 'auto' chooses from, one /24 each. Nothing
 // of a lab is visible outside its namespaces, so that labs may share a range.
-var autoPool = netip.MustParsePrefix("10.64.0.0/10")
+var DefaultPool = netip.MustParsePrefix("10.64.0.0/10")
+
+// ParsePool reads a pool for automatic subnets: an IPv4 range of /8 to /24.
+func ParsePool(text string) (netip.Prefix, error) {
+	pool, err := netip.ParsePrefix(text)
+	if err != nil || !pool.Addr().Is4() || pool.Bits() < 8 || pool.Bits() > autoBits || pool.Masked() != pool {
+		return netip.Prefix{}, fmt.Errorf("%q is no pool of subnets; write an IPv4 range from /8 to /24, such as %s", text, DefaultPool)
+	}
+	return pool, nil
+}
 
 const autoBits = 24
 
@@ -24,7 +34,11 @@ func (m *maker) networks() {
 	for _, n := range m.lab.Networks {
 		network := Network{Name: n.Name, Subnet: n.Subnet, Auto: n.Auto(), Egress: n.Egress}
 		if network.Auto {
-			network.Subnet = m.autoSubnet(n.Name)
+			network.Subnet = m.autoSubnet(n.Name, n.Egress)
+			if !network.Subnet.IsValid() {
+				m.say(labfile.Error, n.Pos, len(n.Name), "give it a fixed subnet, or choose from another pool with KETTLEHOLE_POOL", "no range is left for network %q in the pool %s", n.Name, m.pool())
+				continue
+			}
 		} else {
 			for _, other := range m.lab.Networks {
 				if other.Pos == n.Pos {
@@ -36,6 +50,9 @@ func (m *maker) networks() {
 			}
 		}
 		m.plan.Networks = append(m.plan.Networks, network)
+		if n.Egress {
+			m.outside(n, network.Subnet)
+		}
 		for _, h := range n.Reserves {
 			first, here := h.First.In(network.Subnet)
 			last, there := h.Last.In(network.Subnet)
@@ -51,9 +68,24 @@ func (m *maker) networks() {
 	}
 }
 
+// outside tells what of the outer world a network with egress would hide from
+// its nodes. Other networks hide nothing: nothing leaves them.
+func (m *maker) outside(n labfile.Network, subnet netip.Prefix) {
+	for _, r := range m.facts.Routes {
+		if r.To.Addr().Is4() && r.To.Bits() > 0 && r.To.Overlaps(subnet) {
+			m.say(labfile.Caution, n.Pos, len(n.Name), "give the network another range, or auto", "nodes on network %q cannot reach what this workstation reaches at %s through %s: both are %s", n.Name, r.To, r.Interface, subnet)
+		}
+	}
+	for _, resolver := range m.facts.Resolvers {
+		if subnet.Contains(resolver) {
+			m.say(labfile.Error, n.Pos, len(n.Name), "give the network another range, or auto", "the workstation's resolver %s lies in %s, the range of network %q, so that its nodes could resolve no name", resolver, subnet, n.Name)
+		}
+	}
+}
+
 // autoSubnet chooses by hash of the lab's and the network's name and moves on
 // only from a range that the lab uses already.
-func (m *maker) autoSubnet(network string) netip.Prefix {
+func (m *maker) autoSubnet(network string, egress bool) netip.Prefix {
 	if m.living != nil {
 		for _, n := range m.living.Networks {
 			if n.Name == network && n.Auto {
@@ -61,19 +93,27 @@ func (m *maker) autoSubnet(network string) netip.Prefix {
 			}
 		}
 	}
-	slots := uint32(1) << (autoBits - autoPool.Bits())
+	pool := m.pool()
+	slots := uint32(1) << (autoBits - pool.Bits())
 	slot := hash(m.lab.Name, network) % slots
 	for range slots {
-		subnet := netip.PrefixFrom(nth(autoPool.Addr(), slot<<(32-autoBits)), autoBits)
-		if !m.taken(subnet) {
+		subnet := netip.PrefixFrom(nth(pool.Addr(), slot<<(32-autoBits)), autoBits)
+		if !m.taken(subnet, egress) {
 			return subnet
 		}
 		slot = (slot + 1) % slots
 	}
-	return netip.Prefix{} // more than 16,384 networks, which the language's file size does not allow
+	return netip.Prefix{}
 }
 
-func (m *maker) taken(subnet netip.Prefix) bool {
+func (m *maker) pool() netip.Prefix {
+	if m.where.Pool.IsValid() {
+		return m.where.Pool
+	}
+	return DefaultPool
+}
+
+func (m *maker) taken(subnet netip.Prefix, egress bool) bool {
 	for _, n := range m.lab.Networks {
 		if !n.Auto() && n.Subnet.Overlaps(subnet) {
 			return true
@@ -89,7 +129,12 @@ func (m *maker) taken(subnet netip.Prefix) bool {
 			return true
 		}
 	}
-	return false
+	for _, r := range m.facts.Routes {
+		if egress && r.To.Addr().Is4() && r.To.Bits() > 0 && r.To.Overlaps(subnet) {
+			return true
+		}
+	}
+	return slices.ContainsFunc(m.facts.Resolvers, func(a netip.Addr) bool { return egress && subnet.Contains(a) })
 }
 
 // nth gives the address n after base (IPv4).

@@ -141,9 +141,10 @@ func (p *Plan) Groups() []string {
 
 // Where says where a lab file lives, for what cannot be known from its text.
 type Where struct {
-	File     string // absolute path of the lab file
-	Programs string // absolute path of the folder of programs, "" for none
-	Tight    bool   // memory may be promised that is not there
+	File     string       // absolute path of the lab file
+	Programs string       // absolute path of the folder of programs, "" for none
+	Tight    bool         // memory may be promised that is not there
+	Pool     netip.Prefix // for automatic subnets; the zero value for [DefaultPool]
 }
 
 // Make lays the lab on the workstation. living is the plan by which the lab

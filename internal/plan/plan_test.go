@@ -195,6 +195,44 @@ func TestProperties(t *testing.T) {
 	})
 }
 
+// Reserves and fronts keep their addresses, and what a network with egress
+// would hide is told.
+func TestKeptAndHidden(t *testing.T) {
+	facts := station
+	facts.Routes = []workstation.Route{{To: netip.MustParsePrefix("10.61.0.0/16"), Interface: "eth0"}, {To: netip.MustParsePrefix("0.0.0.0/0"), Interface: "eth0"}}
+	facts.Resolvers = []netip.Addr{netip.MustParseAddr("10.62.0.1")}
+	make := func(text string) (*plan.Plan, string) {
+		p, findings := plan.Make(parse(t, text), plan.Where{}, facts, nil)
+		return p, findings.Text("x", []byte(text))
+	}
+	p, _ := make("lab: x\nnetworks: {n: {subnet: 10.5.0.0/24, reserve: {r: .11-.12, s: .14}}}\nreserve: {inner: 10.64.0.0/10}\ngroups: {a: {count: 3}}\nfronts: {f: {address: n.15, port: 80, to: 'a:80'}}\n")
+	require.NotNil(t, p)
+	assert.Equal(t, []string{"10.5.0.13", "10.5.0.16", "10.5.0.17"}, []string{p.Nodes[0].Address().String(), p.Nodes[1].Address().String(), p.Nodes[2].Address().String()})
+	assert.Equal(t, "10.5.0.11-10.5.0.12", p.Reserves[0].String())
+	assert.Equal(t, "10.64.0.0-10.127.255.255", p.Reserves[2].String())
+	for text, want := range map[string]string{
+		"lab: x\nnetworks: {n: {subnet: 10.5.0.0/24, reserve: {r: .11-.12}}}\ngroups: {a: {networks: {n: .12}}}\n":                              "reserve r and node a-1 would both have address 10.5.0.12",
+		"lab: x\nnetworks: {n: {subnet: 10.5.0.0/24}}\ngroups: {a: {networks: {n: .12}}}\nfronts: {f: {address: n.12, port: 80, to: 'a:80'}}\n": "front f and node a-1 would both have address",
+		"lab: x\nnetworks: {n: {reserve: {r: .1.11-.1.12}}}\ngroups: {a: {}}\n":                                                                 `reserve "r" is outside of`,
+		"lab: x\nnetworks: {n: {subnet: 10.61.4.0/24, egress: true}}\ngroups: {a: {}}\n":                                                        "cannot reach what this workstation reaches at 10.61.0.0/16 through eth0",
+		"lab: x\nnetworks: {n: {subnet: 10.62.0.0/24, egress: true}}\ngroups: {a: {}}\n":                                                        "resolver 10.62.0.1 lies in 10.62.0.0/24",
+		"lab: x\nreserve: {inner: 10.64.0.0/10}\ngroups: {a: {}}\n":                                                                             "no range is left",
+	} {
+		_, said := make(text)
+		assert.Contains(t, said, want, text)
+	}
+	pool, err := plan.ParsePool("172.20.0.0/16")
+	require.NoError(t, err)
+	elsewhere, _ := plan.Make(parse(t, "lab: x\ngroups: {a: {}}\n"), plan.Where{Pool: pool}, facts, nil)
+	assert.True(t, pool.Contains(elsewhere.Nodes[0].Address()))
+	for _, wrong := range []string{"", "10.0.0.0/25", "10.0.0.1/16", "fd00::/16", "0.0.0.0/0"} {
+		_, err := plan.ParsePool(wrong)
+		assert.Error(t, err, wrong)
+	}
+	_, said := make("lab: x\nnetworks: {n: {subnet: 10.61.4.0/24}}\ngroups: {a: {}}\n")
+	assert.Empty(t, said, "a network without egress hides nothing")
+}
+
 // BenchmarkLarge plans 1,000 nodes on 20 networks with 5,000 forwards.
 func BenchmarkLarge(b *testing.B) {
 	var text strings.Builder
