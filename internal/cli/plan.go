@@ -60,6 +60,9 @@ func (a *App) showPlan(want wish, asJSON bool) error {
 		if m.Lab != nil {
 			document.Inputs = m.Lab.Inputs
 		}
+		if m.Plan != nil {
+			document.Fit, document.Quorums = &m.Plan.Fit, m.Plan.Quorums()
+		}
 		if m.Living != nil && m.Plan != nil {
 			document.Difference = plan.Difference(m.Living, m.Plan)
 		}
@@ -97,6 +100,12 @@ func writePlan(to io.Writer, m mapping.Result) error {
 	}
 	fmt.Fprintf(w, "lab %s, %s; memory %s of %s available, cpu %s of %s cores\n",
 		p.Lab, quantity(len(p.Nodes), "node"), memory, labfile.Bytes(m.Facts.MemoryAvailable), cpu, strconv.Itoa(m.Facts.Cores))
+	for _, room := range p.Fit.Rooms {
+		fmt.Fprintf(w, "%s\t%s\n", room.Group, room)
+	}
+	for _, q := range p.Quorums() {
+		fmt.Fprintf(w, "%s\t%s\n", q.Group, q)
+	}
 	fmt.Fprint(w, "\nnetwork\tsubnet\n")
 	for _, n := range p.Networks {
 		fmt.Fprintf(w, "%s\t%s\n", n.Name, n.Subnet)

@@ -3,6 +3,7 @@ package plan
 import (
 	"fmt"
 	"net/netip"
+	"strings"
 
 	"kettlehole/internal/labfile"
 )
@@ -104,8 +105,8 @@ func (m *maker) room(g labfile.Group, f Fit, known bool) Room {
 	}
 	for _, tap := range g.Networks {
 		if seg, ok := m.segments[tap.Network]; ok {
-			if more := m.places(g, tap, seg, r.More); more < r.More {
-				r.More, r.Stops = more, tap.Network+"'s range"
+			if more, stops := m.places(g, tap, seg, r.More); more < r.More {
+				r.More, r.Stops = more, stops
 			}
 		}
 	}
@@ -113,8 +114,9 @@ func (m *maker) room(g labfile.Group, f Fit, known bool) Room {
 }
 
 // places counts how many more nodes of a group have a place on a network, up
-// to a limit.
-func (m *maker) places(g labfile.Group, tap labfile.Tap, seg segment, limit int) int {
+// to a limit, and says what stands in the way of the next.
+func (m *maker) places(g labfile.Group, tap labfile.Tap, seg segment, limit int) (int, string) {
+	end := tap.Network + "'s range"
 	first := seg.firstAuto()
 	free := 0 // places that may be chosen
 	for host := first; host <= seg.last() && free <= limit; host++ {
@@ -123,17 +125,17 @@ func (m *maker) places(g labfile.Group, tap labfile.Tap, seg segment, limit int)
 		}
 	}
 	if tap.Host == nil {
-		return min(free, limit)
+		return min(free, limit), end
 	}
 	start, ok := startAddress(seg.subnet, tap.Host)
 	if !ok {
-		return 0
+		return 0, end
 	}
 	chosen := 0 // nodes whose place gives way, and must find another one
 	for more := 0; more < limit; more++ {
 		host := start + uint32(g.Count+more)
 		if host > seg.last() {
-			return more
+			return more, end
 		}
 		address := nth(seg.subnet.Addr(), host)
 		switch owner := seg.owner[address]; {
@@ -143,13 +145,13 @@ func (m *maker) places(g labfile.Group, tap labfile.Tap, seg segment, limit int)
 		case seg.chosen[address]:
 			chosen++
 		default:
-			return more
+			return more, strings.TrimPrefix(owner, "node ") + "'s address"
 		}
 		if chosen > free {
-			return more
+			return more, end
 		}
 	}
-	return limit
+	return limit, end
 }
 
 // Quorum is what a group of voting members bears.
