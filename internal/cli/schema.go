@@ -17,7 +17,9 @@ type PlanDocument struct {
 	File       string           `json:"file"`
 	Findings   labfile.Findings `json:"findings"`
 	Inputs     []labfile.Input  `json:"inputs,omitempty"`
-	Difference []plan.Change    `json:"difference,omitempty"`       // to the living lab; absent where it does not live
+	Difference []plan.Change    `json:"difference,omitempty"` // to the living lab; absent where it does not live
+	Fit        *plan.Fit        `json:"fit,omitempty"`        // on this workstation at this moment
+	Quorums    []plan.Quorum    `json:"quorums,omitempty"`
 	Plan       *plan.Plan       `json:"plan" jsonschema:"nullable"` // null where findings hold an error
 }
 
