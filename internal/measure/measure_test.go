@@ -22,6 +22,7 @@ import (
 	"kettlehole/internal/agent"
 	"kettlehole/internal/anchor"
 	"kettlehole/internal/fabric"
+	"kettlehole/internal/home"
 	"kettlehole/internal/image"
 	"kettlehole/internal/ledger"
 	"kettlehole/internal/substrate"
@@ -113,7 +114,7 @@ func (l *lab) up() time.Duration {
 		}
 		last = time.Now()
 	}
-	l.cgroup, err = container.NewCgroup(id)
+	l.cgroup, err = container.NewCgroup(home.Group(id))
 	require.NoError(t, err)
 	folder, group := l.folder, l.cgroup
 	t.Cleanup(func() { // where the measuring broke off

@@ -145,7 +145,7 @@ func (m *maker) places(g labfile.Group, tap labfile.Tap, seg segment, limit int)
 		case seg.chosen[address]:
 			chosen++
 		default:
-			return more, strings.TrimPrefix(owner, "node ") + "'s address"
+			return more, strings.TrimPrefix(owner, "node ")
 		}
 		if chosen > free {
 			return more, end

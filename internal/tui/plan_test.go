@@ -29,7 +29,7 @@ groups:
 func TestDials(t *testing.T) {
 	a := shown(t, 160, 40, dialled60)
 	screen := text(a)
-	for _, want := range []string{"inputs", "stations", "stations that post", "small  large", "false  true", "station-2", "station", "7 more; station-1's address stops first", "1 of 3 may be lost; 5 would bear 2", "- + turn"} {
+	for _, want := range []string{"inputs", "stations", "stations that post", "small  large", "false  true", "station-2", "station", "7 more; station-1 stops first", "1 of 3 may be lost; 5 would bear 2", "- + turn"} {
 		assert.Contains(t, screen, want)
 	}
 	press(a, "+", "+")

@@ -30,6 +30,9 @@ type Cgroup struct {
 // NewCgroup gives the group at this path from the root of each hierarchy.
 // Nothing is made.
 func NewCgroup(path string) (*Cgroup, error) {
+	if !strings.HasPrefix(path, "/") {
+		return nil, fmt.Errorf("control group %q: its path begins at the root of each hierarchy, with a slash", path)
+	}
 	mounts, err := procfs.GetMounts()
 	if err != nil {
 		return nil, fmt.Errorf("finding control groups: %w", err)

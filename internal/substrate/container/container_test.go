@@ -21,6 +21,7 @@ import (
 	"kettlehole/internal/agent"
 	"kettlehole/internal/anchor"
 	"kettlehole/internal/fabric"
+	"kettlehole/internal/home"
 	"kettlehole/internal/image"
 	"kettlehole/internal/substrate"
 	"kettlehole/internal/substrate/container"
@@ -43,7 +44,7 @@ func newLab(t *testing.T, programs string) *lab {
 	l := &lab{t: t, folder: filepath.Join(t.TempDir(), "lab")}
 	id := fmt.Sprintf("test-%d-%d", os.Getpid(), time.Now().UnixNano())
 	var err error
-	l.cgroup, err = container.NewCgroup(id)
+	l.cgroup, err = container.NewCgroup(home.Group(id))
 	require.NoError(t, err)
 	t.Cleanup(l.end)
 	require.NoError(t, anchor.Start(t.Context(), filepath.Join(built, "kettlehole-anchor"), l.folder, id, func(pid int) error { l.pid = pid; return nil }))
