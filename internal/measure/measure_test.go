@@ -100,9 +100,9 @@ type lab struct {
 // up makes a lab with the parts that a keeper uses, ledger and all.
 func (l *lab) up() time.Duration {
 	t, ctx := l.t, l.t.Context()
-	home := t.TempDir()
-	l.folder = filepath.Join(home, "lab")
-	book, err := ledger.Open(filepath.Join(home, "ledger.db"), ledger.Options{Now: time.Now})
+	state := t.TempDir()
+	l.folder = filepath.Join(state, "lab")
+	book, err := ledger.Open(filepath.Join(state, "ledger.db"), ledger.Options{Now: time.Now})
 	require.NoError(t, err)
 	defer book.Close()
 	id := fmt.Sprintf("measure-%d-%d", os.Getpid(), time.Now().UnixNano())
