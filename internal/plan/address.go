@@ -73,7 +73,7 @@ func (m *maker) networks() {
 func (m *maker) outside(n labfile.Network, subnet netip.Prefix) {
 	for _, r := range m.facts.Routes {
 		if r.To.Addr().Is4() && r.To.Bits() > 0 && r.To.Overlaps(subnet) {
-			m.say(labfile.Caution, n.Pos, len(n.Name), "give the network another range, or auto", "nodes on network %q cannot reach what this workstation reaches at %s through %s: both are %s", n.Name, r.To, r.Interface, subnet)
+			m.say(labfile.Caution, n.Pos, len(n.Name), "give the network another range, or auto", "nodes on network %q cannot reach what this workstation reaches at %s through %s, since their own range %s hides it", n.Name, r.To, r.Interface, subnet)
 		}
 	}
 	for _, resolver := range m.facts.Resolvers {

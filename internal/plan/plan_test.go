@@ -214,7 +214,7 @@ func TestKeptAndHidden(t *testing.T) {
 		"lab: x\nnetworks: {n: {subnet: 10.5.0.0/24, reserve: {r: .11-.12}}}\ngroups: {a: {networks: {n: .12}}}\n":                              "reserve r and node a-1 would both have address 10.5.0.12",
 		"lab: x\nnetworks: {n: {subnet: 10.5.0.0/24}}\ngroups: {a: {networks: {n: .12}}}\nfronts: {f: {address: n.12, port: 80, to: 'a:80'}}\n": "front f and node a-1 would both have address",
 		"lab: x\nnetworks: {n: {reserve: {r: .1.11-.1.12}}}\ngroups: {a: {}}\n":                                                                 `reserve "r" is outside of`,
-		"lab: x\nnetworks: {n: {subnet: 10.61.4.0/24, egress: true}}\ngroups: {a: {}}\n":                                                        "cannot reach what this workstation reaches at 10.61.0.0/16 through eth0",
+		"lab: x\nnetworks: {n: {subnet: 10.61.4.0/24, egress: true}}\ngroups: {a: {}}\n":                                                        "cannot reach what this workstation reaches at 10.61.0.0/16 through eth0, since",
 		"lab: x\nnetworks: {n: {subnet: 10.62.0.0/24, egress: true}}\ngroups: {a: {}}\n":                                                        "resolver 10.62.0.1 lies in 10.62.0.0/24",
 		"lab: x\nreserve: {inner: 10.64.0.0/10}\ngroups: {a: {}}\n":                                                                             "no range is left",
 	} {
