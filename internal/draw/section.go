@@ -4,6 +4,7 @@ package draw
 
 import (
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -67,7 +68,7 @@ const (
 func NewSection(p *plan.Plan, width, left int) Section {
 	margin := utf8.RuneCountInString("workstation")
 	for _, n := range p.Networks {
-		margin = max(margin, utf8.RuneCountInString(n.Name), len(n.Subnet.String()))
+		margin = max(margin, utf8.RuneCountInString(n.Name), len(n.Subnet.String()), utf8.RuneCountInString(reservesText(p, n.Name)))
 	}
 	margin += 3
 	folded := map[string]bool{}
@@ -104,7 +105,7 @@ func NewSection(p *plan.Plan, width, left int) Section {
 	s.Width = min(max(x, margin+1), width)
 	s.ground(s.Width)
 	for i, n := range p.Networks {
-		s.network(n, i, margin, columns)
+		s.network(n, i, margin, columns, reservesText(p, n.Name))
 	}
 	for _, c := range columns {
 		s.column(c, p.Networks)
@@ -181,7 +182,7 @@ func (s *Section) ground(width int) {
 // row is the row of the i-th network's line.
 func row(i int) int { return networksTop + networkRows*i }
 
-func (s *Section) network(n plan.Network, i, margin int, columns []column) {
+func (s *Section) network(n plan.Network, i, margin int, columns []column, kept string) {
 	y := row(i)
 	end := margin
 	for _, c := range columns {
@@ -190,9 +191,35 @@ func (s *Section) network(n plan.Network, i, margin int, columns []column) {
 	s.add(margin-1, y, Network, "", strings.Repeat("━", max(end-margin+1, 1)))
 	s.add(0, y, Name, "", n.Name)
 	s.add(0, y+1, Fact, "", n.Subnet.String())
-	if n.Auto {
+	switch {
+	case kept != "":
+		s.add(0, y+2, Fact, "", kept)
+	case n.Auto:
 		s.add(0, y+2, Fact, "", "chosen for you")
 	}
+}
+
+// reservesText says which places of a network no node gets: "kept .200–.219".
+func reservesText(p *plan.Plan, network string) string {
+	var all []string
+	for _, r := range p.Reserves {
+		if r.Network != network {
+			continue
+		}
+		part := func(a netip.Addr) string {
+			text := a.String()
+			return text[strings.LastIndexByte(text, '.'):]
+		}
+		if r.First == r.Last {
+			all = append(all, part(r.First))
+		} else {
+			all = append(all, part(r.First)+"–"+part(r.Last))
+		}
+	}
+	if len(all) == 0 {
+		return ""
+	}
+	return "kept " + strings.Join(all, " ")
 }
 
 func (s *Section) column(c column, networks []plan.Network) {

@@ -27,7 +27,7 @@ var may = map[string]string{
 	"client":  "agent api home ledger longpath mapping plan workstation",
 	"starter": "labfile/shape",
 	"cli":     "labfile/shape starter agent api audit client draw draw/paper labfile mapping plan substrate workstation workstation/survey",
-	"tui":     "agent api audit client draw labfile ledger mapping plan run workstation workstation/survey tui/cell tui/theme", "tui/cell": "", "tui/theme": "",
+	"tui":     "agent api audit client draw labfile ledger mapping plan run schedule workstation workstation/survey tui/cell tui/theme", "tui/cell": "", "tui/theme": "",
 	"testbed": "", "house": "", "measure": "",
 }
 

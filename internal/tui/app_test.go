@@ -84,7 +84,7 @@ func press(a *App, keys ...string) {
 func TestPlanView(t *testing.T) {
 	a := shown(t, 160, 40, desk)
 	screen := text(a)
-	for _, want := range []string{"kettlehole  desk", "not provisioned", "council-1", "10.61.0.0/24", ".13", "door", "none; it can be provisioned", "port 7000 answers", "the ticket", "p provision", "? all keys"} {
+	for _, want := range []string{"kettlehole  desk", "not provisioned", "council-1", "10.61.0.0/24", ".13", "door", "none; it can be provisioned", "port 7000 answers", "the ticket", "longest chain", "council-1: prepare, found → council-2: join", "p provision", "? all keys"} {
 		assert.Contains(t, screen, want)
 	}
 	a = shown(t, 160, 40, strings.Replace(desk, "networks: {valley: .80}", "networks: {vally: .80}", 1))

@@ -3,10 +3,12 @@ package tui
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"kettlehole/internal/draw"
 	"kettlehole/internal/labfile"
 	"kettlehole/internal/plan"
+	"kettlehole/internal/schedule"
 	"kettlehole/internal/tui/cell"
 )
 
@@ -201,8 +203,12 @@ func (v *planView) drawOrder(w *world, g *cell.Grid, p *plan.Plan) {
 		g.Text(columns[i], 2, w.faint(), title)
 	}
 	spread := 1
-	if 2*len(rows)+3 <= g.Height {
+	if 2*len(rows)+5 <= g.Height {
 		spread = 2
+	}
+	if y := 4 + len(rows)*spread; y < g.Height && w.mapping.Graph != nil && len(rows) > 1 {
+		x := g.Text(0, y, w.dim(), "longest chain")
+		g.Clip(x+2, y, g.Width-x-2, w.text(), chainText(w.mapping.Graph))
 	}
 	for i, row := range rows {
 		y := 3 + i*spread
@@ -224,6 +230,22 @@ func (v *planView) drawOrder(w *world, g *cell.Grid, p *plan.Plan) {
 			g.Clip(columns[at], y, room, style, text)
 		}
 	}
+}
+
+// chainText names the longest chain of steps, each counted as one.
+func chainText(graph *schedule.Graph) string {
+	chain, _ := graph.Chain(func(int) time.Duration { return 1 })
+	var words []string
+	last := ""
+	for _, i := range chain {
+		if c := graph.Cells[i]; c.Node == last {
+			words[len(words)-1] += ", " + c.Step
+		} else {
+			words = append(words, c.Node+": "+c.Step)
+			last = c.Node
+		}
+	}
+	return fmt.Sprintf("%s: %s", count(len(chain), "step"), strings.Join(words, " → "))
 }
 
 func waitText(wait labfile.Wait) string {
