@@ -2,6 +2,7 @@ package main_test
 
 import (
 	"encoding/json"
+	"encoding/xml"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -136,4 +137,63 @@ func TestPreflight(t *testing.T) {
 	out, errs, code := b.run("preflight")
 	assert.Equal(t, 3, code, errs)
 	assert.Contains(t, out, "apt-get install runc")
+}
+
+// A run leaves a record: its events while it happens, a report, its number and
+// the logs of its steps.
+func TestRecord(t *testing.T) {
+	testbed.Kernel(t)
+	b := newBench(t)
+	name := fmt.Sprintf("record-%d", os.Getpid())
+	file := b.write("x.lab.yaml", "lab: "+name+"\ngroups: {node: {count: 2, memory: 64M}}\nsteps: {fine: {on: all, run: 'echo was $((3+4))'}, bad: {on: node-2, script: bad.sh}, late: {on: node-2, run: x}}\n")
+	b.write("bad.sh", "echo '<the reason>'; exit 5\n")
+	t.Cleanup(func() { b.run("teardown", name, "--yes") })
+	out, _, code := b.run("provision", file, "--events", "--junit", "report.xml")
+	assert.Equal(t, 1, code)
+	var got []string
+	for line := range strings.Lines(out) {
+		var e struct{ Kind, Node, Step, State string }
+		require.NoError(t, json.Unmarshal([]byte(line), &e), line)
+		got = append(got, strings.Join([]string{e.Kind, e.Node, e.Step, e.State}, " "))
+	}
+	assert.Equal(t, "run   started", got[0])
+	assert.Equal(t, "run   failed", got[len(got)-1])
+	for _, want := range []string{"node node-1  creating", "node node-1  ready", "step node-1 fine running", "step node-1 fine done", "step node-2 bad failed"} {
+		assert.Contains(t, got, want)
+	}
+	var suite struct {
+		Tests    int `xml:"tests,attr"`
+		Failures int `xml:"failures,attr"`
+		Skipped  int `xml:"skipped,attr"`
+		Cases    []struct {
+			Class   string `xml:"classname,attr"`
+			Name    string `xml:"name,attr"`
+			Failure *struct {
+				Message string `xml:"message,attr"`
+				Text    string `xml:",chardata"`
+			} `xml:"failure"`
+		} `xml:"testcase"`
+	}
+	report, err := os.ReadFile(filepath.Join(b.folder, "report.xml"))
+	require.NoError(t, err)
+	require.NoError(t, xml.Unmarshal(report, &suite))
+	assert.Equal(t, []int{4, 1, 1}, []int{suite.Tests, suite.Failures, suite.Skipped})
+	for _, c := range suite.Cases {
+		if c.Failure != nil {
+			assert.Equal(t, "node-2 bad: exit code 5: <the reason>", c.Class+" "+c.Name+": "+c.Failure.Message+": "+c.Failure.Text)
+		}
+	}
+
+	b.write("bad.sh", "echo mended\n")
+	b.write("x.lab.yaml", "lab: "+name+"\ngroups: {node: {count: 2, memory: 64M}}\nsteps: {fine: {on: all, run: 'echo was $((3+4))'}, bad: {on: node-2, script: bad.sh}}\n")
+	assert.Contains(t, b.ok("provision", file, "--events"), `"state":"reused"`)
+	runs := b.ok("runs", name)
+	assert.Regexp(t, `(?m)^1 .* failed$`, runs)
+	assert.Regexp(t, `(?m)^2 .* done$`, runs)
+	assert.Contains(t, b.ok("logs", "--lab", name, "node-2", "bad"), "mended")
+	assert.Contains(t, b.ok("logs", "--lab", name, "node-2", "bad", "--run", "1"), "<the reason>")
+	_, _, code = b.run("logs", "--lab", name, "node-2", "bad", "--run", "7")
+	assert.Equal(t, 2, code)
+	_, _, code = b.run("provision", file, "--events", "--json")
+	assert.Equal(t, 2, code)
 }

@@ -45,7 +45,7 @@ down, audit. Then it exits with 0 only if all of it held.`,
 func (a *App) demo(ctx context.Context) error {
 	began := time.Now()
 	fmt.Fprintln(a.Out, "provision")
-	state, err := a.provision(ctx, wish{file: a.Demo}, false, a.Out)
+	state, err := a.provision(ctx, wish{file: a.Demo}, false, a.Out, func(api.State) {})
 	var lab *client.Lab
 	if state.Lab != "" {
 		lab = a.Station.Open(state.Lab)

@@ -150,13 +150,14 @@ func (a *App) passSignals(session *agent.Session, fd int, tty bool) func() {
 func (a *App) logsCommand() *cobra.Command {
 	var named string
 	var goOn bool
+	var run int
 	cmd := &cobra.Command{
 		Use:   "logs NODE [SERVICE | STEP]",
 		Short: "Print a log of a node",
 		Long: `Logs prints what a service or a step printed on a node, each line with its time
-(UTC), secrets masked. Of a step it is the newest run, or STEP.runN. Without a
-name it lists what there is.`,
-		Example:           "  kettlehole logs council-1\n  kettlehole logs council-1 cairn --follow\n  kettlehole logs council-2 join",
+(UTC), secrets masked. Of a step it is the newest run, unless --run says which.
+Without a name it lists what there is.`,
+		Example:           "  kettlehole logs council-1\n  kettlehole logs council-1 cairn --follow\n  kettlehole logs council-2 join --run 1",
 		Args:              cobra.RangeArgs(1, 2),
 		ValidArgsFunction: a.completeNodes,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -168,7 +169,7 @@ name it lists what there is.`,
 			defer stop()
 			name := ""
 			if len(args) == 2 {
-				if name, err = newestLog(ctx, lab, args[0], args[1]); err != nil {
+				if name, err = newestLog(ctx, lab, args[0], args[1], run); err != nil {
 					return err
 				}
 			}
@@ -185,14 +186,15 @@ name it lists what there is.`,
 	}
 	labFlag(cmd, &named)
 	cmd.Flags().BoolVarP(&goOn, "follow", "f", false, "go on as the log grows")
+	cmd.Flags().IntVar(&run, "run", 0, "of a step, the run (default: the newest)")
 	return cmd
 }
 
 var runLog = regexp.MustCompile(`^(.+)\.run([0-9]+)$`)
 
 // newestLog finds the log that a person means: one of that name, or that of a
-// step's newest run.
-func newestLog(ctx context.Context, lab *client.Lab, node, want string) (string, error) {
+// step's newest run, or of the one that is asked for.
+func newestLog(ctx context.Context, lab *client.Lab, node, want string, run int) (string, error) {
 	listing, err := lab.Logs(ctx, node, "", false, false)
 	if err != nil {
 		return "", err
@@ -203,13 +205,13 @@ func newestLog(ctx context.Context, lab *client.Lab, node, want string) (string,
 		return "", err
 	}
 	names := strings.Fields(string(text))
-	if slices.Contains(names, want) {
+	if run == 0 && slices.Contains(names, want) {
 		return want, nil
 	}
 	found, newest := "", 0
 	for _, name := range names {
 		if m := runLog.FindStringSubmatch(name); m != nil && m[1] == want {
-			if n, _ := strconv.Atoi(m[2]); n > newest {
+			if n, _ := strconv.Atoi(m[2]); n > newest && (run == 0 || n == run) {
 				found, newest = name, n
 			}
 		}

@@ -21,7 +21,8 @@ import (
 )
 
 func (a *App) provisionCommand() *cobra.Command {
-	var asJSON, yes bool
+	var asJSON, yes, asEvents bool
+	var report string
 	var flags mapFlags
 	cmd := &cobra.Command{
 		Use:   "provision [FILE]",
@@ -31,19 +32,29 @@ already is reused: after a failure, mend the file or the script and provision
 again. A lab that lives is brought to what the file says now: nodes, networks and
 forwards are added and taken away without touching the rest. Where nodes would go
 or be made anew it says so, and asks. Interrupted (Ctrl-C) it cancels the run; the nodes stay.`,
-		Example:           "  kettlehole provision desk.lab.yaml\n  kettlehole provision --json desk.lab.yaml | jq .run.outcome",
+		Example:           "  kettlehole provision desk.lab.yaml\n  kettlehole provision --json desk.lab.yaml | jq .run.outcome\n  kettlehole provision desk.lab.yaml --junit report.xml",
 		Args:              cobra.MaximumNArgs(1),
 		ValidArgsFunction: completeFiles,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			to := a.Out
+			if asJSON && asEvents {
+				return wrongUse("--json prints one answer at the end, --events many; choose one of them")
+			}
+			to, show := a.Out, func(api.State) {}
 			if asJSON {
 				to = io.Discard
+			}
+			if asEvents {
+				written := newEvents(a.Out)
+				to, show = io.Discard, written.show
 			}
 			want, err := flags.of(first(args))
 			if err != nil {
 				return err
 			}
-			state, err := a.provision(cmd.Context(), want, yes, to)
+			state, err := a.provision(cmd.Context(), want, yes, to, show)
+			if report != "" && state.Run.Outcome != "" {
+				err = errors.Join(err, writeJUnit(report, state))
+			}
 			if asJSON && state.Lab != "" {
 				err = errors.Join(err, a.printJSON(state))
 			}
@@ -51,13 +62,15 @@ or be made anew it says so, and asks. Interrupted (Ctrl-C) it cancels the run; t
 		},
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print the lab's state as JSON when done")
+	cmd.Flags().BoolVar(&asEvents, "events", false, "print every change as a line of JSON while it happens")
+	cmd.Flags().StringVar(&report, "junit", "", "write a report of the run into this file, as JUnit XML")
 	cmd.Flags().BoolVarP(&yes, "yes", "y", false, "agree to nodes going or being made anew, without being asked")
 	flags.add(cmd)
 	return cmd
 }
 
 // provision makes a lab and tells on to how it goes.
-func (a *App) provision(ctx context.Context, want wish, yes bool, to io.Writer) (api.State, error) {
+func (a *App) provision(ctx context.Context, want wish, yes bool, to io.Writer, show func(api.State)) (api.State, error) {
 	var last api.State
 	m, err := a.read(want)
 	if err != nil {
@@ -81,6 +94,7 @@ func (a *App) provision(ctx context.Context, want wish, yes bool, to io.Writer) 
 	err = follow(ctx, lab, func(s api.State) bool {
 		last = s
 		p.show(s)
+		show(s)
 		return s.Run.Outcome == "" && s.Phase != api.PhaseLeaving
 	})
 	if err != nil {

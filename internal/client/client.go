@@ -56,6 +56,16 @@ func (s Station) Labs(ctx context.Context) ([]ledger.Lab, error) {
 	return l.Labs(ctx)
 }
 
+// Runs lists the runs of a lab that lives, oldest first. Nothing is started.
+func (s Station) Runs(ctx context.Context, lab string) ([]ledger.Run, error) {
+	l, err := ledger.Open(s.Home.Ledger(), ledger.Options{Now: time.Now})
+	if err != nil {
+		return nil, err
+	}
+	defer l.Close()
+	return l.Runs(ctx, lab)
+}
+
 // Holds tells what the labs that live hold of the workstation.
 func (s Station) Holds() []workstation.Hold {
 	labs, err := s.Labs(context.Background())
