@@ -62,7 +62,7 @@ func (e *events) show(s api.State) {
 			if c.Run != s.Run.N {
 				continue
 			}
-			if e.seen["step "+c.Step+" "+c.Node] == "" { // so quick that its beginning was not seen
+			if before := e.seen["step "+c.Step+" "+c.Node]; before != api.Running && before != c.State { // so quick that its beginning was not seen
 				say("step "+c.Step+" "+c.Node, Event{At: c.Started, Kind: "step", Node: c.Node, Step: c.Step, State: api.Running})
 			}
 			one.At = c.Ended
