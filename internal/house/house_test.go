@@ -23,10 +23,10 @@ var may = map[string]string{
 	"anchor": "reap", "substrate": "agent fabric", "substrate/container": "agent anchor fabric home longpath substrate",
 	"trial": "home substrate/container workstation",
 	"audit": "anchor workstation/survey", "api": "agent audit labfile ledger plan", "run": "agent api fabric labfile ledger mask plan schedule substrate",
-	"keeper":  "agent anchor api audit home image ledger longpath mapping mask plan reach run schedule substrate substrate/container workstation",
+	"keeper":  "agent anchor api audit home image ledger longpath mapping mask plan reach run schedule substrate substrate/container workstation workstation/survey",
 	"client":  "agent api home ledger longpath mapping plan workstation",
 	"starter": "labfile/shape",
-	"cli":     "labfile/shape starter agent api audit client draw draw/paper labfile mapping plan substrate workstation workstation/survey",
+	"cli":     "labfile/shape starter agent api audit client draw draw/paper labfile mapping plan substrate workstation workstation/survey ledger",
 	"tui":     "agent api audit client draw labfile ledger mapping plan run schedule workstation workstation/survey tui/cell tui/theme", "tui/cell": "", "tui/theme": "",
 	"testbed": "", "house": "", "measure": "",
 }

@@ -7,9 +7,11 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -25,6 +27,7 @@ import (
 	"kettlehole/internal/substrate"
 	"kettlehole/internal/substrate/container"
 	"kettlehole/internal/workstation"
+	"kettlehole/internal/workstation/survey"
 )
 
 // refusal is a request that cannot be granted as the lab stands.
@@ -213,8 +216,25 @@ func (k *Keeper) carry(ctx context.Context, p *plan.Plan, started ledger.Run) er
 	}
 	doing("")
 	r := &run.Run{N: started.N, Plan: p, Graph: graph, Image: digest, Layers: layers, Substrate: k.containers, Record: k.ledger, Values: kept,
-		Secrets: &k.secrets, Watcher: watcher{k, ctx}, Clock: k.options.Clock}
+		Secrets: &k.secrets, Watcher: watcher{k, ctx}, Clock: k.options.Clock,
+		Pressure: k.pressure(), Floor: runtime.NumCPU()}
 	return r.Do(ctx)
+}
+
+// pressureAge is for how long a look at the workstation's pressure holds.
+const pressureAge = 200 * time.Millisecond
+
+// pressure says what speaks against beginning more, and looks not too often.
+// What it gives is called by one at a time.
+func (k *Keeper) pressure() func() string {
+	var looked time.Time
+	reason := ""
+	return func() string {
+		if now := k.options.Clock.Now(); now.Sub(looked) > pressureAge {
+			looked, reason = now, survey.ReadPressure().Holds()
+		}
+		return reason
+	}
 }
 
 // lay makes the substrate, once; it needs no more than to know where things

@@ -62,11 +62,34 @@ func (r *Run) carry(ctx context.Context, i int, step plan.Step, node plan.Node, 
 	before := r.cells[i].before
 	same := before.Identity == identity
 	reused := same && before.State == api.Done && r.given(step)
-	// A script that this very run began before the keeper was started again is
-	// not begun anew: its job is still known on the node by the same name.
-	started := r.Clock.Now()
+	started := time.Time{}
 	if same && before.State == api.Running && before.Run == r.N {
+		// A script that this very run began before the keeper was started again
+		// is not begun anew: its job is still known on the node by the same name.
 		started = before.Started
+	}
+	works := !reused && (step.Script != "" || len(step.Put) > 0)
+	if works {
+		if err := r.enter(ctx, func(reason string) { r.setCell(i, func(c *api.Cell) { c.Reason = reason }) }); err != nil {
+			return err
+		}
+	}
+	err := r.work(ctx, i, client, step, node, identity, reused, started)
+	if works {
+		r.leave()
+	}
+	if err == nil && !reused && step.Wait != nil {
+		return r.wait(ctx, i, client, *step.Wait)
+	}
+	return err
+}
+
+// work is the part of a step that asks something of the workstation: all but
+// its wait.
+func (r *Run) work(ctx context.Context, i int, client agent.Client, step plan.Step, node plan.Node, identity string, reused bool, started time.Time) error {
+	before := r.cells[i].before
+	if started.IsZero() {
+		started = r.Clock.Now()
 	}
 	r.setCell(i, func(c *api.Cell) {
 		c.State, c.Run, c.Reason, c.Started = api.Running, r.N, "", started
@@ -96,12 +119,7 @@ func (r *Run) carry(ctx context.Context, i int, step plan.Step, node plan.Node, 
 		return nil
 	}
 	if step.Script != "" {
-		if err := r.attempts(ctx, i, client, step); err != nil {
-			return err
-		}
-	}
-	if step.Wait != nil {
-		return r.wait(ctx, i, client, *step.Wait)
+		return r.attempts(ctx, i, client, step)
 	}
 	return nil
 }

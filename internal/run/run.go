@@ -62,6 +62,11 @@ type Run struct {
 	Secrets   *mask.Set
 	Watcher   Watcher
 	Clock     Clock
+	// Pressure says why no more should be begun now, "" where nothing speaks
+	// against it; it is called often and must be quick. nil never holds.
+	Pressure func() string
+	// Floor is how many nodes and scripts go on at once in spite of pressure.
+	Floor int
 
 	mu     sync.Mutex // guards what follows
 	values map[string]string
@@ -69,6 +74,7 @@ type Run struct {
 	nodes  map[string]string // name to state
 	born   map[string]string // node to the name of its disk
 	faults []error
+	active int // nodes being made and scripts that run
 	busy   sync.WaitGroup
 }
 
@@ -153,12 +159,16 @@ func (r *Run) raise(ctx context.Context, node plan.Node) {
 		r.faults = append(r.faults, fmt.Errorf("node %s: %w", node.Name, err))
 		r.mu.Unlock()
 	}
+	if err := r.enter(ctx, func(reason string) { r.setNode(node.Name, api.Absent, reason) }); err != nil {
+		return
+	}
 	r.setNode(node.Name, api.Creating, "")
 	made := substrate.Node{Name: node.Name, Layers: r.Layers, CPU: int64(node.CPU), Memory: int64(node.Memory), Hosts: Hosts(r.Plan, node)}
 	for i, tap := range node.Taps {
 		made.Links = append(made.Links, fabric.Link{Network: tap.Network, Name: fmt.Sprintf("eth%d", i), Address: tap.Address, MAC: tap.MAC})
 	}
 	became, err := r.Substrate.Make(ctx, made)
+	r.leave()
 	if err != nil {
 		fail(api.Failed, err)
 		return

@@ -55,6 +55,7 @@ type world struct {
 	seen   map[schedule.Cell][]string // states of each cell, in order
 	reason map[string]bool
 	jobs   map[string]bool
+	still  bool // sleeping takes no time of this clock
 	born   map[string]string
 	fails  map[string]int // "step on node" to how many tries fail first
 	files  map[string]string
@@ -74,6 +75,12 @@ func (w *world) Now() time.Time { w.mu.Lock(); defer w.mu.Unlock(); return w.now
 func (w *world) Sleep(ctx context.Context, d time.Duration) error {
 	w.mu.Lock()
 	defer w.mu.Unlock()
+	if w.still {
+		w.mu.Unlock()
+		time.Sleep(time.Millisecond)
+		w.mu.Lock()
+		return ctx.Err()
+	}
 	w.now = w.now.Add(d)
 	return ctx.Err()
 }
@@ -502,4 +509,47 @@ func TestWhatIsDue(t *testing.T) {
 	w.born["council-2"] = "another disk"
 	require.NoError(t, w.do(t.Context(), t, 3, text(3)))
 	assert.Equal(t, []string{"plain on council-2"}, ran())
+}
+
+// While the workstation is pressed no more begins than the floor allows, the
+// reason is told, and all comes to its end.
+func TestPressure(t *testing.T) {
+	w := newWorld()
+	p := planned(t, "lab: desk\ngroups: {node: {count: 12}}\nsteps: {one: {on: all, run: x}, two: {on: all, wait: {port: 80}}}\n")
+	g, _ := schedule.New(p)
+	asked := 0
+	w.held, w.still = make(chan struct{}), true
+	r := &run.Run{N: 1, Plan: p, Graph: g, Substrate: w, Record: w, Values: w, Secrets: &mask.Set{}, Watcher: w, Clock: w, Floor: 2,
+		Pressure: func() string { asked++; return "the disk is busy" }}
+	ended := make(chan error)
+	go func() { ended <- r.Do(t.Context()) }()
+	for range 12 {
+		time.Sleep(5 * time.Millisecond) // so that more would begin, if they could
+		w.held <- struct{}{}
+	}
+	require.NoError(t, <-ended)
+	assert.LessOrEqual(t, w.most["one"], 2)
+	assert.True(t, w.reason["holding: the disk is busy"])
+	assert.Positive(t, asked)
+	for node, state := range w.states {
+		assert.Equal(t, api.Ready, state, node)
+	}
+}
+
+// What presses may be somebody else's and last: nothing is held for ever.
+func TestPressureThatStays(t *testing.T) {
+	w := newWorld()
+	p := planned(t, "lab: desk\ngroups: {node: {count: 4}}\nsteps: {one: {on: all, run: x}}\n")
+	g, _ := schedule.New(p)
+	w.held = make(chan struct{})
+	r := &run.Run{N: 1, Plan: p, Graph: g, Substrate: w, Record: w, Values: w, Secrets: &mask.Set{}, Watcher: w, Clock: w, Floor: 1,
+		Pressure: func() string { return "memory is short" }}
+	ended := make(chan error)
+	go func() { ended <- r.Do(t.Context()) }()
+	// The first holds the place; the others are let in as time passes.
+	require.Eventually(t, func() bool { w.mu.Lock(); defer w.mu.Unlock(); return w.busy["one"] == 4 }, 10*time.Second, time.Millisecond)
+	for range 4 {
+		w.held <- struct{}{}
+	}
+	require.NoError(t, <-ended)
 }

@@ -23,6 +23,30 @@ type Pressure struct {
 	IO     float64 `json:"io"`
 }
 
+// Bounds of pressure above which no more should be begun, in percent of the
+// last ten seconds. They stand well above what a run of its own brings about
+// in passing.
+const (
+	muchCPU    = 85
+	muchMemory = 15
+	muchIO     = 60
+)
+
+// Holds says what speaks against beginning more, "" where nothing does.
+func (p Pressure) Holds() string {
+	switch {
+	case !p.Known:
+		return ""
+	case p.Memory > muchMemory:
+		return "memory is short"
+	case p.IO > muchIO:
+		return "the disk is busy"
+	case p.CPU > muchCPU:
+		return "the processors are busy"
+	}
+	return ""
+}
+
 // Interface is a network interface with its addresses.
 type Interface struct {
 	Name      string         `json:"name"`

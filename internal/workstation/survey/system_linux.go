@@ -51,6 +51,15 @@ func system() workstation.System {
 	return s
 }
 
+// ReadPressure reads how pressed the workstation is.
+func ReadPressure() workstation.Pressure {
+	fs, err := procfs.NewDefaultFS()
+	if err != nil {
+		return workstation.Pressure{}
+	}
+	return pressure(fs)
+}
+
 func pressure(fs procfs.FS) workstation.Pressure {
 	var p workstation.Pressure
 	for resource, into := range map[string]*float64{"cpu": &p.CPU, "memory": &p.Memory, "io": &p.IO} {
