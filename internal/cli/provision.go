@@ -191,6 +191,10 @@ func (p *progress) show(s api.State) {
 	for _, c := range s.Cells {
 		key := "cell " + c.Step + " " + c.Node
 		switch c.State {
+		case api.Waiting:
+			if strings.HasPrefix(c.Reason, "holding: ") {
+				line("hold", c.Reason, s.Now, "%-14s %s is held, as others may be: %s", c.Node, c.Step, strings.TrimPrefix(c.Reason, "holding: "))
+			}
 		case api.Running:
 			if !c.Waiting.IsZero() && c.Reason != "" {
 				line(key+" wait", "waits", s.Now, "%-14s %s waits: %s", c.Node, c.Step, c.Reason)

@@ -221,17 +221,20 @@ func (k *Keeper) carry(ctx context.Context, p *plan.Plan, started ledger.Run) er
 	return r.Do(ctx)
 }
 
-// pressureAge is for how long a look at the workstation's pressure holds.
-const pressureAge = 200 * time.Millisecond
+// pressureTime is over which time the workstation's pressure is looked at.
+// What is over sooner, as most small runs are, is never held.
+const pressureTime = time.Second
 
 // pressure says what speaks against beginning more, and looks not too often.
 // What it gives is called by one at a time.
 func (k *Keeper) pressure() func() string {
-	var looked time.Time
+	looked, before := k.options.Clock.Now(), survey.ReadPressure()
 	reason := ""
 	return func() string {
-		if now := k.options.Clock.Now(); now.Sub(looked) > pressureAge {
-			looked, reason = now, survey.ReadPressure().Holds()
+		if elapsed := k.options.Clock.Now().Sub(looked); elapsed >= pressureTime {
+			now := survey.ReadPressure()
+			reason = now.Over(before, elapsed).Holds()
+			looked, before = looked.Add(elapsed), now
 		}
 		return reason
 	}

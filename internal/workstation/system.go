@@ -3,6 +3,7 @@ package workstation
 import (
 	"net/netip"
 	"slices"
+	"time"
 )
 
 // System says which machine this is.
@@ -21,11 +22,26 @@ type Pressure struct {
 	CPU    float64 `json:"cpu"`
 	Memory float64 `json:"memory"`
 	IO     float64 `json:"io"`
+	// Stalled is the time in which something waited, since boot.
+	Stalled Stalled `json:"-"`
+}
+
+// Stalled is time in which something waited for a resource.
+type Stalled struct{ CPU, Memory, IO time.Duration }
+
+// Over gives the pressure of the time since an earlier look, which is sooner
+// true than the average of ten seconds.
+func (p Pressure) Over(earlier Pressure, elapsed time.Duration) Pressure {
+	if !p.Known || !earlier.Known || elapsed <= 0 {
+		return Pressure{}
+	}
+	share := func(now, before time.Duration) float64 { return 100 * float64(now-before) / float64(elapsed) }
+	return Pressure{Known: true, CPU: share(p.Stalled.CPU, earlier.Stalled.CPU), Memory: share(p.Stalled.Memory, earlier.Stalled.Memory),
+		IO: share(p.Stalled.IO, earlier.Stalled.IO), Stalled: p.Stalled}
 }
 
 // Bounds of pressure above which no more should be begun, in percent of the
-// last ten seconds. They stand well above what a run of its own brings about
-// in passing.
+// time looked at.
 const (
 	muchCPU    = 85
 	muchMemory = 15

@@ -8,6 +8,7 @@ import (
 	"runtime"
 	"slices"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -47,6 +48,7 @@ func TestRead(t *testing.T) {
 	require.NoError(t, err)
 	var again workstation.Facts
 	require.NoError(t, json.Unmarshal(text, &again))
+	f.Pressure.Stalled = workstation.Stalled{} // of the moment alone
 	assert.Equal(t, f, again)
 }
 
@@ -56,4 +58,23 @@ func BenchmarkRead(b *testing.B) {
 			b.Fatal(err)
 		}
 	}
+}
+
+func TestPressure(t *testing.T) {
+	before := survey.ReadPressure()
+	if !before.Known {
+		t.Log("this kernel does not tell of pressure")
+		assert.Empty(t, before.Holds())
+		return
+	}
+	after := before
+	after.Stalled.CPU += 900 * time.Millisecond
+	assert.InDelta(t, 90, after.Over(before, time.Second).CPU, 0.01)
+	assert.Equal(t, "the processors are busy", after.Over(before, time.Second).Holds())
+	after.Stalled.IO += 700 * time.Millisecond
+	assert.Equal(t, "the disk is busy", after.Over(before, time.Second).Holds())
+	after.Stalled.Memory += 200 * time.Millisecond
+	assert.Equal(t, "memory is short", after.Over(before, time.Second).Holds())
+	assert.Empty(t, after.Over(before, 10*time.Second).Holds())
+	assert.Empty(t, after.Over(workstation.Pressure{}, time.Second).Holds())
 }

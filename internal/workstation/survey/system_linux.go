@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/prometheus/procfs"
 	"github.com/vishvananda/netlink"
@@ -62,12 +63,15 @@ func ReadPressure() workstation.Pressure {
 
 func pressure(fs procfs.FS) workstation.Pressure {
 	var p workstation.Pressure
-	for resource, into := range map[string]*float64{"cpu": &p.CPU, "memory": &p.Memory, "io": &p.IO} {
+	for resource, into := range map[string]struct {
+		share *float64
+		total *time.Duration
+	}{"cpu": {&p.CPU, &p.Stalled.CPU}, "memory": {&p.Memory, &p.Stalled.Memory}, "io": {&p.IO, &p.Stalled.IO}} {
 		stats, err := fs.PSIStatsForResource(resource)
 		if err != nil || stats.Some == nil {
 			return workstation.Pressure{}
 		}
-		*into = stats.Some.Avg10
+		*into.share, *into.total = stats.Some.Avg10, time.Duration(stats.Some.Total)*time.Microsecond
 	}
 	p.Known = true
 	return p
