@@ -200,7 +200,7 @@ func TestCommands(t *testing.T) {
 	other := b.write("taken.lab.yaml", fmt.Sprintf("lab: taken\ngroups: {n: {}}\nforwards: {f: %s -> n-1:80}\n", strings.TrimPrefix(status.Forwards[0].Listen, "127.0.0.1:")))
 	_, errs, code = b.run("provision", other)
 	assert.Equal(t, 1, code)
-	assert.Contains(t, errs, "is taken by kettlehole (process ")
+	assert.Contains(t, errs, "is taken by lab \""+name+"\"")
 
 	_, errs, code = b.run("teardown", name)
 	assert.Equal(t, 2, code)

@@ -17,6 +17,8 @@ import (
 	"syscall"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"kettlehole/internal/agent"
 	"kettlehole/internal/api"
 	"kettlehole/internal/home"
@@ -170,21 +172,32 @@ func (l *Lab) start() (<-chan struct{}, error) {
 	return ended, nil
 }
 
+// askAgain is how often a keeper is asked that dies over the question.
+const askAgain = 3
+
 // do sends a request. The caller closes the body.
 func (l *Lab) do(ctx context.Context, method, path string, body any) (*http.Response, error) {
-	var content io.Reader
+	var text []byte
 	if body != nil {
-		text, err := json.Marshal(body)
-		if err != nil {
+		var err error
+		if text, err = json.Marshal(body); err != nil {
 			return nil, err
 		}
-		content = bytes.NewReader(text)
 	}
-	request, err := http.NewRequestWithContext(ctx, method, "http://keeper"+path, content)
-	if err != nil {
-		return nil, err
+	var response *http.Response
+	var err error
+	for range askAgain {
+		var request *http.Request
+		if request, err = http.NewRequestWithContext(ctx, method, "http://keeper"+path, bytes.NewReader(text)); err != nil {
+			return nil, err
+		}
+		response, err = l.http.Do(request)
+		if !errors.Is(err, unix.ECONNRESET) && !errors.Is(err, unix.EPIPE) && !errors.Is(err, io.EOF) {
+			break
+		}
+		// A keeper that was just killed: its socket outlives it by a moment. All
+		// that may be asked may be asked twice.
 	}
-	response, err := l.http.Do(request)
 	if err != nil {
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
