@@ -7,7 +7,7 @@ type File struct {
 	Inputs   Named[Input]    `json:"inputs,omitempty" jsonschema_description:"what a person may change for one run; used as ${name}"`
 	Programs Path            `json:"programs,omitempty" jsonschema_description:"a folder beside the file; its executables are on every node's PATH, in /opt/lab/bin"`
 	Networks Named[Network]  `json:"networks,omitempty" jsonschema_description:"the lab's networks" without:"one called lab, with an automatic subnet"`
-	Reserve  Named[Range]    `json:"reserve,omitempty" jsonschema_description:"ranges used inside the cluster, such as 10.200.0.0/16; they may overlap nothing else, and scripts see them as RESERVE_<NAME>"`
+	Reserve  Named[Range]    `json:"reserve,omitempty" jsonschema_description:"ranges used inside the cluster, such as 10.200.0.0/16; they may overlap nothing else, and scripts see them as RESERVE_NAME"`
 	Images   Named[Image]    `json:"images,omitempty" jsonschema_description:"what disks may start as, beside the image workstation"`
 	Groups   Named[Group]    `json:"groups" jsonschema:"required" jsonschema_description:"nodes that are alike, by the name of their group"`
 	Fronts   Named[Front]    `json:"fronts,omitempty" jsonschema_description:"addresses that spread connections over the healthy nodes of a group"`
@@ -31,7 +31,7 @@ type Input struct {
 // Network is a segment of the lab.
 type Network struct {
 	Subnet  Subnet       `json:"subnet,omitempty" jsonschema_description:"its range, such as 10.61.0.0/24, from /8 to /30; or auto: one that collides with nothing, the same each time" without:"auto"`
-	Reserve Named[Hosts] `json:"reserve,omitempty" jsonschema_description:"addresses that no node gets: .200-.219 or .5; scripts see them as RESERVE_<NAME>"`
+	Reserve Named[Hosts] `json:"reserve,omitempty" jsonschema_description:"addresses that no node gets: .200-.219 or .5; scripts see them as RESERVE_NAME"`
 	Egress  Bool         `json:"egress,omitempty" jsonschema_description:"whether nodes may call out through the workstation" without:"false"`
 }
 
