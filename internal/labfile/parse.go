@@ -48,10 +48,19 @@ func (r *reader) root(root node, given []Given) {
 		at[f.key] = f.value
 	}
 	each := func(key string, read func(field)) {
-		if value, said := at[key]; said {
-			for _, f := range r.fields(value, key) {
-				read(f)
-			}
+		value, said := at[key]
+		if !said {
+			return
+		}
+		entries := r.fields(value, key)
+		switch key { // the sections that are long in large labs
+		case "forwards":
+			r.lab.Forwards = make([]Forward, 0, len(entries))
+		case "steps":
+			r.lab.Steps = make([]Step, 0, len(entries))
+		}
+		for _, f := range entries {
+			read(f)
 		}
 	}
 	r.readInputs(at["inputs"], given)
