@@ -15,6 +15,7 @@ import (
 	"os"
 	"runtime"
 	"strings"
+	"time"
 
 	"github.com/vishvananda/netlink"
 	"github.com/vishvananda/netlink/nl"
@@ -169,20 +170,37 @@ func connect(namespace *os.File, node string, links []Link) error {
 			return newPair(linkName(node, link.Network), link.Name, mac, bridge.Attrs().Index, int(namespace.Fd()))
 		}
 		err = create()
-		if errors.Is(err, unix.EEXIST) {
-			// The end of a node that died: its namespace lives on in a program that was left over.
-			old, lookErr := netlink.LinkByName(linkName(node, link.Network))
-			if lookErr != nil {
-				return lookErr
-			}
-			if err := netlink.LinkDel(old); err != nil {
-				return fmt.Errorf("removing an old link: %w", err)
+		for tries := 0; errors.Is(err, unix.EEXIST) && tries < staleTries; tries++ {
+			// The end of a node that died: its namespace lives on in a program that
+			// was left over, or the kernel is just taking it back.
+			if err := removeStale(linkName(node, link.Network)); err != nil {
+				return err
 			}
 			err = create()
 		}
 		if err != nil {
 			return fmt.Errorf("creating link %s: %w", link.Name, err)
 		}
+	}
+	return nil
+}
+
+// staleTries is how often a link is made while an old one of its name goes.
+const staleTries = 100
+
+// removeStale removes a link, unless that happens by itself meanwhile.
+func removeStale(name string) error {
+	old, err := netlink.LinkByName(name)
+	var gone netlink.LinkNotFoundError
+	if errors.As(err, &gone) {
+		time.Sleep(time.Millisecond) // its name is given back in a moment
+		return nil
+	}
+	if err != nil {
+		return fmt.Errorf("finding an old link: %w", err)
+	}
+	if err := netlink.LinkDel(old); err != nil && !errors.Is(err, unix.ENODEV) {
+		return fmt.Errorf("removing an old link: %w", err)
 	}
 	return nil
 }
