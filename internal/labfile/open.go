@@ -32,6 +32,9 @@ func (t *tree) open(source []byte) (node, bool) {
 		return fail(pos, fmt.Sprintf("the file is not UTF-8 text here: byte %d is 0x%02x", at, source[at]), "save the file as UTF-8")
 	}
 	source = bytes.ReplaceAll(bytes.TrimPrefix(source, []byte("\uFEFF")), []byte("\r\n"), []byte("\n"))
+	if pos, deep := nested(source); deep {
+		return fail(pos, "the file is nested deeper than any lab file", "")
+	}
 	decoder := yaml.NewDecoder(bytes.NewReader(source))
 	var document, second yaml.Node
 	err := decoder.Decode(&document)
@@ -48,6 +51,31 @@ func (t *tree) open(source []byte) (node, bool) {
 		return fail(Pos{}, "the file is empty", "a lab file needs at least a name and a group: lab: try, groups: {node: {}}")
 	}
 	return t.node(document.Content[0]), true
+}
+
+// maxNested bounds open brackets on one line, for which the YAML packages take
+// more than linear time.
+const maxNested = 200
+
+// nested finds the bracket that is one too many. Brackets in texts count too,
+// which no lab file has as many of on one line.
+func nested(source []byte) (Pos, bool) {
+	open, line, column := 0, 1, 0
+	for _, b := range string(source) {
+		column++
+		switch b {
+		case '\n':
+			line, column, open = line+1, 0, 0
+		case '{', '[':
+			open++
+		case '}', ']':
+			open = max(open-1, 0)
+		}
+		if open > maxNested {
+			return Pos{line, column}, true
+		}
+	}
+	return Pos{}, false
 }
 
 // notUTF8 finds the first byte that is no UTF-8, counted from 0.
