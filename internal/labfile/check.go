@@ -46,8 +46,6 @@ func (r *reader) check() {
 	r.checkProof(networks)
 }
 
-func contains(all []string, one string) bool { return slices.Contains(all, one) }
-
 func names[T any](things []T, name func(T) string) []string {
 	all := make([]string, len(things))
 	for i, thing := range things {

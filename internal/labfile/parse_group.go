@@ -2,6 +2,7 @@ package labfile
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -38,7 +39,7 @@ func (r *reader) group(f field) {
 		case "image":
 			g.Image = r.said(e.value, "image")
 			known := append(names(r.lab.Images, func(i Image) string { return i.Name }), DefaultImage)
-			if !contains(known, g.Image) && g.Image != "" {
+			if !slices.Contains(known, g.Image) && g.Image != "" {
 				r.add(Finding{Pos: e.value.pos, Width: e.value.width, Meant: nearest(g.Image, known),
 					Message: fmt.Sprintf("there is no image %q", g.Image), Remedy: "images that are there: " + strings.Join(known, ", ")})
 			}

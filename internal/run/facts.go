@@ -12,9 +12,6 @@ import (
 	"kettlehole/internal/plan"
 )
 
-// variable turns a name into the name of an environment variable.
-func variable(name string) string { return labfile.VariableName(name) }
-
 // Environment is what every program on a node sees, sorted.
 func Environment(p *plan.Plan, node plan.Node) []string {
 	env := []string{
@@ -22,13 +19,13 @@ func Environment(p *plan.Plan, node plan.Node) []string {
 		"COUNT=" + strconv.Itoa(node.Count), "ADDRESS=" + node.Address().String(),
 	}
 	for _, in := range p.Inputs {
-		env = append(env, "INPUT_"+variable(in.Name)+"="+in.Value)
+		env = append(env, "INPUT_"+labfile.VariableName(in.Name)+"="+in.Value)
 	}
 	for _, one := range p.Reserves {
-		env = append(env, "RESERVE_"+variable(one.Name)+"="+one.String())
+		env = append(env, "RESERVE_"+labfile.VariableName(one.Name)+"="+one.String())
 	}
 	for _, tap := range node.Taps {
-		env = append(env, "ADDRESS_"+variable(tap.Network)+"="+tap.Address.Addr().String())
+		env = append(env, "ADDRESS_"+labfile.VariableName(tap.Network)+"="+tap.Address.Addr().String())
 	}
 	for _, group := range p.Groups() {
 		var names, addresses []string
@@ -37,7 +34,7 @@ func Environment(p *plan.Plan, node plan.Node) []string {
 				names, addresses = append(names, n.Name), append(addresses, n.Address().String())
 			}
 		}
-		env = append(env, "NODES_"+variable(group)+"="+strings.Join(names, " "), "ADDRESSES_"+variable(group)+"="+strings.Join(addresses, " "))
+		env = append(env, "NODES_"+labfile.VariableName(group)+"="+strings.Join(names, " "), "ADDRESSES_"+labfile.VariableName(group)+"="+strings.Join(addresses, " "))
 	}
 	slices.Sort(env)
 	return env

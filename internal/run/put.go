@@ -5,7 +5,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"maps"
 	"text/template"
 
 	"kettlehole/internal/agent"
@@ -54,7 +53,7 @@ func fill(p *plan.Plan, node plan.Node, name string, content []byte, values map[
 		return nil, fmt.Errorf("filling template %s: %w", name, err)
 	}
 	taken := map[string]any{}
-	for name, value := range maps.All(values) {
+	for name, value := range values {
 		taken[name] = value
 	}
 	data["values"] = taken

@@ -95,11 +95,8 @@ func TestDifferenceIsShown(t *testing.T) {
 	living := a.world.mapping.Plan
 	press(a, "+")
 	a.world.mapping.Living = living
-	for _, want := range []string{"to the living lab", "new        station-3", "stays"} {
-		if want != "stays" {
-			assert.Contains(t, text(a), want)
-		}
-	}
+	assert.Contains(t, text(a), "to the living lab")
+	assert.Contains(t, text(a), "new        station-3")
 	a.world.mapping.Living, a.world.mapping.Plan = a.world.mapping.Plan, living
 	assert.Contains(t, text(a), "goes       station-3")
 	a.world.mapping.Living = living
