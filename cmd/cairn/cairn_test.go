@@ -86,12 +86,12 @@ func TestConsensus(t *testing.T) {
 	require.NoError(t, found.failure())
 	var ticket string
 	require.NoError(t, json.Unmarshal(found.body, &ticket))
+	assert.Error(t, peers[1].ready(), "not admitted, and ready")
 	assert.Error(t, peers[1].ask(t, http.MethodPost, "/join", admission{Ticket: "wrong", Seeds: []string{peers[0].listen}}).failure())
 	for _, p := range peers[1:] {
 		require.NoError(t, p.ask(t, http.MethodPost, "/join", admission{Ticket: ticket, Seeds: []string{"127.0.0.1:1", peers[0].listen}}).failure())
 		require.Eventually(t, func() bool { return p.ready() == nil }, 10*time.Second, 10*time.Millisecond)
 	}
-	require.NoError(t, put3(t, peers[2], "a", "1"), "any member takes a write")
 	eventually := func(words string, try func() error) {
 		t.Helper()
 		var err error
@@ -99,6 +99,7 @@ func TestConsensus(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
+	eventually("any member takes a write", func() error { return put3(t, peers[2], "a", "1") })
 	reopen := func(i int) { p := peers[i]; peers[i] = startPeer(t, p.name, p.listen, p.data) }
 	peers[2].stop(t)
 	eventually("one gone", func() error { return put3(t, peers[1], "b", "2") })
@@ -116,14 +117,19 @@ func TestConsensus(t *testing.T) {
 			return nil
 		})
 	}
-	r := peers[1].ask(t, http.MethodGet, "/value?key=b", nil)
-	require.NoError(t, r.failure())
+	var r result
+	eventually("any member answers", func() error {
+		r = peers[1].ask(t, http.MethodGet, "/value?key=b", nil)
+		return r.failure()
+	})
 	assert.Equal(t, "\"2\"\n", string(r.body))
 	all, err := peers[0].members(context.Background())
 	require.NoError(t, err)
 	assert.Len(t, all, 3)
 	page := httptest.NewRecorder()
-	require.NoError(t, peers[0].ask(t, http.MethodPost, "/reading", Reading{Station: "field-9", Slope: 31.4, At: time.Now()}).failure())
+	eventually("a reading is taken", func() error {
+		return peers[0].ask(t, http.MethodPost, "/reading", Reading{Station: "field-9", Slope: 31.4, At: time.Now()}).failure()
+	})
 	eventually("the reading is everywhere", func() error {
 		if readings, _ := peers[0].store.readings(); len(readings) == 0 {
 			return fmt.Errorf("not yet")

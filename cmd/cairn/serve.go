@@ -340,6 +340,13 @@ func (p *peer) ready() error {
 	case p.raft.AppliedIndex() < p.raft.CommitIndex():
 		return fmt.Errorf("member %s is at entry %d of %d", p.name, p.raft.AppliedIndex(), p.raft.CommitIndex())
 	}
+	// A new member hears of its leader, and of its own admission, before it
+	// has read what the ledger says of either.
+	for _, name := range []string{p.name, string(id)} {
+		if _, known := p.store.get("member " + name); !known {
+			return fmt.Errorf("member %s has not read the admission of %s yet", p.name, name)
+		}
+	}
 	for _, s := range p.raft.GetConfiguration().Configuration().Servers {
 		if string(s.ID) == p.name {
 			return nil
