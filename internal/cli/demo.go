@@ -176,7 +176,9 @@ func reachAll(ctx context.Context, lab *client.Lab, state api.State) error {
 			for _, tap := range other.Taps {
 				for _, mine := range n.Taps {
 					if mine.Network == tap.Network && other.Name != n.Name {
-						addresses = append(addresses, tap.Address.Addr().String())
+						for _, address := range tap.Addresses() {
+							addresses = append(addresses, address.String())
+						}
 					}
 				}
 			}

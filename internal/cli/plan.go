@@ -108,13 +108,13 @@ func writePlan(to io.Writer, m mapping.Result) error {
 	}
 	fmt.Fprint(w, "\nnetwork\tsubnet\n")
 	for _, n := range p.Networks {
-		fmt.Fprintf(w, "%s\t%s\n", n.Name, n.Subnet)
+		fmt.Fprintf(w, "%s\t%s\n", n.Name, plan.Words(n.Ranges()))
 	}
 	fmt.Fprint(w, "\nnode\taddresses\tcpu\tmemory\tservices\n")
 	for _, n := range p.Nodes {
 		var addresses, services []string
 		for _, tap := range n.Taps {
-			addresses = append(addresses, tap.Network+" "+tap.Address.Addr().String())
+			addresses = append(addresses, tap.Network+" "+plan.Words(tap.Addresses()))
 		}
 		for _, s := range n.Services {
 			services = append(services, s.Name)

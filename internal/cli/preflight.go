@@ -14,7 +14,7 @@ import (
 )
 
 func (a *App) preflightCommand() *cobra.Command {
-	var asJSON, again bool
+	var asJSON, again, all bool
 	var flags mapFlags
 	cmd := &cobra.Command{
 		Use:   "preflight [FILE]",
@@ -34,16 +34,17 @@ tried, and remembered until the next boot. Exit code 3 if something is missing.`
 			if err != nil {
 				return &exit{ExitWorkstation, err}
 			}
-			return a.preflight(want, len(args) == 1, trials, asJSON)
+			return a.preflight(want, len(args) == 1, trials, asJSON, all)
 		},
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	cmd.Flags().BoolVar(&all, "facts", false, "print also every fact about this workstation that plans rest on")
 	cmd.Flags().BoolVar(&again, "again", false, "try everything anew")
 	flags.add(cmd)
 	return cmd
 }
 
-func (a *App) preflight(want wish, lab bool, trials []workstation.Trial, asJSON bool) error {
+func (a *App) preflight(want wish, lab bool, trials []workstation.Trial, asJSON, all bool) error {
 	var facts workstation.Facts
 	var planned *plan.Plan
 	var findings labfile.Findings
@@ -76,6 +77,9 @@ func (a *App) preflight(want wish, lab bool, trials []workstation.Trial, asJSON 
 		}
 	} else if err := writeNeeds(a.Out, facts, needs); err != nil {
 		return err
+	}
+	if all && !asJSON {
+		fmt.Fprintf(a.Out, "\n%s", facts)
 	}
 	missing := 0
 	for _, n := range needs {

@@ -68,7 +68,10 @@ const (
 func NewSection(p *plan.Plan, width, left int) Section {
 	margin := utf8.RuneCountInString("workstation")
 	for _, n := range p.Networks {
-		margin = max(margin, utf8.RuneCountInString(n.Name), len(n.Subnet.String()), utf8.RuneCountInString(reservesText(p, n.Name)))
+		margin = max(margin, utf8.RuneCountInString(n.Name), utf8.RuneCountInString(reservesText(p, n.Name)))
+		for _, one := range n.Ranges() {
+			margin = max(margin, len(one.String()))
+		}
 	}
 	margin += 3
 	folded := map[string]bool{}
@@ -190,12 +193,15 @@ func (s *Section) network(n plan.Network, i, margin int, columns []column, kept 
 	}
 	s.add(margin-1, y, Network, "", strings.Repeat("━", max(end-margin+1, 1)))
 	s.add(0, y, Name, "", n.Name)
-	s.add(0, y+1, Fact, "", n.Subnet.String())
+	for _, one := range n.Ranges() {
+		y++
+		s.add(0, y, Fact, "", one.String())
+	}
 	switch {
 	case kept != "":
-		s.add(0, y+2, Fact, "", kept)
+		s.add(0, y+1, Fact, "", kept)
 	case n.Auto:
-		s.add(0, y+2, Fact, "", "chosen for you")
+		s.add(0, y+1, Fact, "", "chosen for you")
 	}
 }
 
@@ -272,8 +278,12 @@ func addressText(nodes []plan.Node, network string) string {
 			if tap.Network != network {
 				continue
 			}
-			text := tap.Address.Addr().String()
-			parts := strings.Split(text, ".")
+			if tap.Address.Addr().Is6() {
+				text := tap.Address.Addr().String()
+				all = append(all, text[strings.LastIndex(text, "::"):])
+				continue
+			}
+			parts := strings.Split(tap.Address.Addr().String(), ".")
 			keep := max(1, (32-tap.Address.Bits()+7)/8)
 			all = append(all, "."+strings.Join(parts[max(0, len(parts)-keep):], "."))
 		}

@@ -12,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"net/netip"
 	"os"
 	"runtime"
 	"strings"
@@ -230,6 +231,23 @@ func newPair(outer, inner string, mac net.HardwareAddr, master, namespace int) e
 	return err
 }
 
+// addresses lists what the link gets. An interface with IPv6 gets a link-local
+// address too, which neighbours are asked with (RFC 4291, sections 2.5.6 and
+// 2.8).
+func (l Link) addresses() []netip.Prefix {
+	all := []netip.Prefix{l.Address}
+	six := l.Address
+	if l.Address6.IsValid() {
+		six = l.Address6
+		all = append(all, six)
+	}
+	if mac, err := net.ParseMAC(l.MAC); six.Addr().Is6() && err == nil && len(mac) == 6 {
+		local := [16]byte{0xfe, 0x80, 8: mac[0] ^ 2, mac[1], mac[2], 0xff, 0xfe, mac[3], mac[4], mac[5]}
+		all = append(all, netip.PrefixFrom(netip.AddrFrom16(local), 64))
+	}
+	return all
+}
+
 // address gives this thread's namespace its addresses.
 func address(links []Link) error {
 	for _, link := range links {
@@ -237,9 +255,15 @@ func address(links []Link) error {
 		if err != nil {
 			return fmt.Errorf("finding link %s: %w", link.Name, err)
 		}
-		one := &netlink.Addr{IPNet: &net.IPNet{IP: link.Address.Addr().AsSlice(), Mask: net.CIDRMask(link.Address.Bits(), link.Address.Addr().BitLen())}}
-		if err := netlink.AddrAdd(inner, one); err != nil && !errors.Is(err, unix.EEXIST) {
-			return fmt.Errorf("giving %s address %s: %w", link.Name, link.Address, err)
+		for _, address := range link.addresses() {
+			one := &netlink.Addr{IPNet: &net.IPNet{IP: address.Addr().AsSlice(), Mask: net.CIDRMask(address.Bits(), address.Addr().BitLen())}}
+			if address.Addr().Is6() {
+				// Nobody else can have it, and it is wanted at once (RFC 4862, section 5.4).
+				one.Flags = unix.IFA_F_NODAD
+			}
+			if err := netlink.AddrAdd(inner, one); err != nil && !errors.Is(err, unix.EEXIST) {
+				return fmt.Errorf("giving %s address %s: %w", link.Name, address, err)
+			}
 		}
 		if err := netlink.LinkSetUp(inner); err != nil {
 			return fmt.Errorf("bringing %s up: %w", link.Name, err)

@@ -77,6 +77,27 @@ func TestNetworks(t *testing.T) {
 	assert.ElementsMatch(t, []string{"device lo", "bridge n-valley", "bridge other"}, links(t))
 }
 
+// sixes sees that nodes with IPv6 addresses, alone or beside others, reach one
+// another at once.
+func sixes(t *testing.T, own netns.NsHandle) {
+	both := link("valley", "eth0", "10.0.0.7/24")
+	both.Address6 = netip.MustParsePrefix("fd61::7/64")
+	three, err := fabric.Namespace("three", []fabric.Link{both})
+	require.NoError(t, err)
+	four, err := fabric.Namespace("four", []fabric.Link{{Network: "valley", Name: "eth0", Address: netip.MustParsePrefix("fd61::8/64"), MAC: "02:00:00:00:00:08"}})
+	require.NoError(t, err)
+	require.NoError(t, netns.Set(netns.NsHandle(four.Fd())))
+	d := net.Dialer{FallbackDelay: -1, Timeout: time.Second}
+	_, err = d.Dial("tcp6", "[fd61::7]:9")
+	assert.ErrorIs(t, err, unix.ECONNREFUSED, "the neighbour is reached, and says that nobody listens")
+	_, err = d.Dial("tcp4", "10.0.0.7:9")
+	assert.ErrorIs(t, err, unix.ENETUNREACH, "a node without IPv4 has none")
+	require.NoError(t, netns.Set(own))
+	require.NoError(t, three.Close())
+	require.NoError(t, four.Close())
+	assert.Eventually(t, func() bool { return len(links(t)) == 1+2 }, 5*time.Second, 10*time.Millisecond, "the namespaces go: %v", links(t))
+}
+
 func TestNamespaces(t *testing.T) {
 	if !inside(t) {
 		return
@@ -87,6 +108,7 @@ func TestNamespaces(t *testing.T) {
 	require.NoError(t, err)
 	defer own.Close()
 	require.NoError(t, fabric.Networks([]string{"valley", "ridge"}))
+	sixes(t, own)
 	one, err := fabric.Namespace("one", []fabric.Link{link("valley", "eth0", "10.0.0.1/24"), link("ridge", "eth1", "10.0.1.1/24")})
 	require.NoError(t, err)
 	two, err := fabric.Namespace("two", []fabric.Link{link("valley", "eth0", "10.0.0.2/24")})

@@ -17,7 +17,7 @@ import (
 // may lists for each package the packages of the house that it imports
 // directly. A package that is not listed may not be there.
 var may = map[string]string{
-	"labfile": "labfile/shape", "labfile/shape": "", "workstation": "", "ledger": "", "mask": "", "reap": "", "clock": "", "home": "", "longpath": "", "image": "", "fabric": "", "reach": "",
+	"labfile": "labfile/shape", "labfile/shape": "", "workstation": "labfile", "ledger": "", "mask": "", "reap": "", "clock": "", "home": "", "longpath": "", "image": "", "fabric": "", "reach": "",
 	"plan": "labfile workstation", "schedule": "labfile plan", "mapping": "home labfile ledger plan schedule workstation workstation/survey", "workstation/survey": "workstation",
 	"draw": "plan", "draw/paper": "draw plan", "agent": "", "agent/server": "agent mask reap",
 	"anchor": "reap", "substrate": "agent fabric", "substrate/container": "agent anchor fabric home longpath substrate",

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -363,6 +364,38 @@ steps:
 	assert.Equal(t, api.Reused, find("fine", "node-2").State)
 	assert.Equal(t, "fine\nmended", b.sh("node-1", "cat /root/ran"))
 	assert.Equal(t, "fine\nlater", b.sh("node-2", "cat /root/ran"))
+}
+
+// Nodes with IPv6, alone or beside IPv4, reach one another by name and by
+// address, are waited for, and are reached from the workstation.
+func TestSix(t *testing.T) {
+	b := newBench(t, `
+networks: {valley: {subnet: [auto, "fd61::/64"]}, ridge: {subnet: "fd62::/64"}}
+groups:
+  both: {memory: 64M, networks: {valley: .11, ridge: .11}, services: {page: {run: python3 -m http.server --bind "$ADDRESS6" 8000}}}
+  six: {memory: 64M, networks: {ridge: .21}, services: {page: {run: python3 -m http.server --bind "$ADDRESS" 8000}}}
+  four: {memory: 64M, networks: {valley: .31}}
+forwards: {way: auto -> six-1:8000, other: auto -> both-1:8000}
+steps:
+  serve: {on: "both, six", start: page, wait: {port: 8000, within: 30s}}
+  asks: {on: four, after: [serve], run: 'curl -sfg "http://[$ADDRESSES6_BOTH]:8000/" >/dev/null; curl -6 -sf http://both-1:8000/ > /dev/null'}
+  answers: {on: both, after: [serve], run: "true", wait: {http: "http://six-1:8000/", within: 30s}}
+`)
+	s := b.done()
+	times, err := b.Open(b.name).Agent("both-1").Reach(b.ctx, []string{"fd62::21", "fd61::31", s.Plan.Nodes[2].Address().String(), "fd61::99"})
+	require.NoError(t, err)
+	for _, address := range []string{"fd62::21", "fd61::31", s.Plan.Nodes[2].Address().String()} {
+		assert.Positive(t, times[address], address)
+	}
+	assert.EqualValues(t, -1, times["fd61::99"], "nobody has that address")
+	assert.Len(t, times, 4)
+	for _, f := range s.Forwards {
+		response, err := http.Get("http://" + f.Listen.String() + "/")
+		require.NoError(t, err)
+		require.NoError(t, response.Body.Close())
+		assert.Equal(t, http.StatusOK, response.StatusCode, f.Name)
+	}
+	b.teardown()
 }
 
 func TestWaitsWithReason(t *testing.T) {

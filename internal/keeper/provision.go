@@ -327,7 +327,7 @@ func (k *Keeper) networks(ctx context.Context, p *plan.Plan) error {
 	var entries, made []ledger.Entry
 	for _, n := range p.Networks {
 		names = append(names, n.Name)
-		entries = append(entries, ledger.Entry{Kind: ledger.Bridge, Ref: n.Name, Detail: n.Subnet.String()})
+		entries = append(entries, ledger.Entry{Kind: ledger.Bridge, Ref: n.Name, Detail: plan.Words(n.Ranges())})
 	}
 	made = slices.Clone(entries)
 	for _, n := range p.Nodes {

@@ -130,12 +130,14 @@ func (r *reader) checkReserves() {
 	lab := r.lab
 	for i, one := range lab.Reserves {
 		for _, n := range lab.Networks {
-			if one.Range.IsValid() && n.Subnet.IsValid() && one.Range.Overlaps(n.Subnet) {
-				r.add(Finding{Pos: one.Pos, Width: len(one.Name), Message: fmt.Sprintf("reserve %q, %s, overlaps %s of network %q", one.Name, one.Range, n.Subnet, n.Name)})
+			for _, subnet := range []netip.Prefix{n.Subnet, n.Subnet6} {
+				if one.Range.Overlaps(subnet) {
+					r.add(Finding{Pos: one.Pos, Width: len(one.Name), Message: fmt.Sprintf("reserve %q, %s, overlaps %s of network %q", one.Name, one.Range, subnet, n.Name)})
+				}
 			}
 		}
 		for _, other := range lab.Reserves[:i] {
-			if one.Range.IsValid() && other.Range.IsValid() && one.Range.Overlaps(other.Range) {
+			if one.Range.Overlaps(other.Range) {
 				r.add(Finding{Pos: one.Pos, Width: len(one.Name), Message: fmt.Sprintf("reserve %q, %s, overlaps %s of reserve %q", one.Name, one.Range, other.Range, other.Name)})
 			}
 		}
@@ -160,8 +162,18 @@ func (r *reader) checkReserves() {
 }
 
 // In gives the address in subnet that ends in the host part; false where
-// there is none.
+// there is none. In an IPv6 range each octet becomes a group that looks the
+// same: .3.11 of fd61::/64 is fd61::3:11.
 func (h Host) In(subnet netip.Prefix) (netip.Addr, bool) {
+	if subnet.Addr().Is6() {
+		sixteen := subnet.Addr().As16()
+		for i, octet := range h {
+			group := sixteen[16-2*(len(h)-i):]
+			group[0], group[1] = octet/100, octet/10%10<<4|octet%10
+		}
+		addr := netip.AddrFrom16(sixteen)
+		return addr, subnet.Contains(addr)
+	}
 	four := subnet.Addr().As4()
 	copy(four[4-len(h):], h)
 	addr := netip.AddrFrom4(four)

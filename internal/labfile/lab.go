@@ -25,6 +25,7 @@ type Lab struct {
 	About     string         `json:"about,omitempty"`
 	Inputs    []Input        `json:"inputs,omitempty"`
 	Programs  string         `json:"programs,omitempty"` // folder of the lab's own programs, relative to the file; "" for none
+	Modules   []Ref          `json:"modules,omitempty"`  // of the workstation's kernel, with underscores
 	Networks  []Network      `json:"networks"`
 	Reserves  []RangeReserve `json:"reserves,omitempty"` // beside the networks
 	Images    []Image        `json:"images,omitempty"`
@@ -40,7 +41,8 @@ type Lab struct {
 // Network is a layer-2 segment of the lab.
 type Network struct {
 	Name     string        `json:"name"`
-	Subnet   netip.Prefix  `json:"subnet,omitzero"` // the zero Prefix where the file says 'auto'
+	Subnet   netip.Prefix  `json:"subnet,omitzero"`  // the zero Prefix where the file says 'auto'
+	Subnet6  netip.Prefix  `json:"subnet6,omitzero"` // an IPv6 range beside that, which then is an IPv4 one
 	Reserves []HostReserve `json:"reserves,omitempty"`
 	Egress   bool          `json:"egress,omitempty"` // nodes may call out through the workstation
 	Pos      Pos           `json:"-"`

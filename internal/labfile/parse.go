@@ -3,6 +3,7 @@ package labfile
 import (
 	"fmt"
 	"path"
+	"regexp"
 	"strings"
 
 	"kettlehole/internal/labfile/shape"
@@ -77,6 +78,15 @@ func (r *reader) root(root node, given []Given) {
 			r.wrong(value, "programs is a folder beside the lab file; %q leads out of it", r.lab.Programs)
 		}
 	}
+	if value, said := at["modules"]; said {
+		r.lab.Modules = r.texts(value, "modules")
+		for i, one := range r.lab.Modules {
+			if !moduleName.MatchString(one.Name) {
+				r.add(Finding{Pos: one.Pos, Width: len(one.Name), Message: fmt.Sprintf("%q is no name of a kernel module", one.Name), Remedy: "write one such as br_netfilter"})
+			}
+			r.lab.Modules[i].Name = strings.ReplaceAll(one.Name, "-", "_")
+		}
+	}
 	each("networks", r.network)
 	each("reserve", r.reserve)
 	each("images", r.image)
@@ -89,7 +99,7 @@ func (r *reader) root(root node, given []Given) {
 	each("drills", r.drill)
 	for _, f := range fields {
 		switch f.key {
-		case "lab", "about", "inputs", "programs", "networks", "reserve", "images", "groups", "fronts", "forwards", "steps", "retrieve", "checks", "drills":
+		case "lab", "about", "inputs", "programs", "modules", "networks", "reserve", "images", "groups", "fronts", "forwards", "steps", "retrieve", "checks", "drills":
 		default:
 			unknown[shape.File](&r.tree, f, owner)
 		}
@@ -101,6 +111,9 @@ func (r *reader) root(root node, given []Given) {
 		r.lab.Networks = []Network{{Name: "lab"}}
 	}
 }
+
+// moduleName is how the kernel names modules (modprobe(8)).
+var moduleName = regexp.MustCompile(`^[a-zA-Z0-9_-]{1,55}$`)
 
 // label reads a name that becomes part of a host name.
 func (r *reader) label(n node, owner string) string {

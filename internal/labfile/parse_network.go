@@ -3,6 +3,7 @@ package labfile
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -17,7 +18,7 @@ func (r *reader) network(f field) {
 	for _, e := range r.fields(f.value, owner) {
 		switch e.key {
 		case "subnet":
-			n.Subnet = r.subnet(e.value)
+			n.Subnet, n.Subnet6 = r.subnets(e.value)
 		case "reserve":
 			for _, one := range r.fields(e.value, "reserve") {
 				n.Reserves = append(n.Reserves, r.hosts(one))
@@ -31,19 +32,52 @@ func (r *reader) network(f field) {
 	r.lab.Networks = append(r.lab.Networks, n)
 }
 
+// subnets reads the range of a network, or the two of one that carries both
+// IPv4 and IPv6, in either order.
+func (r *reader) subnets(n node) (netip.Prefix, netip.Prefix) {
+	if !n.is(yaml.SequenceNode) {
+		return r.subnet(n), netip.Prefix{}
+	}
+	before := len(r.findings)
+	var ranges []netip.Prefix
+	for _, value := range n.value.Content {
+		ranges = append(ranges, r.subnet(r.node(value)))
+	}
+	switch {
+	case len(r.findings) > before:
+		return netip.Prefix{}, netip.Prefix{}
+	case len(ranges) == 1:
+		return ranges[0], netip.Prefix{}
+	case len(ranges) == 2 && ranges[0].Addr().Is6() != ranges[1].Addr().Is6():
+		if ranges[0].Addr().Is6() {
+			slices.Reverse(ranges)
+		}
+		return ranges[0], ranges[1]
+	}
+	r.wrong(n, "a network has one subnet, or one of IPv4 and one of IPv6, such as [auto, fd61::/64]")
+	return netip.Prefix{}, netip.Prefix{}
+}
+
 func (r *reader) subnet(n node) netip.Prefix {
 	text, ok := r.scalar(n, "a subnet")
 	if !ok || text == "auto" {
 		return netip.Prefix{}
 	}
 	prefix := r.prefix(n, text, "subnet")
-	if prefix.IsValid() && (prefix.Bits() < 8 || prefix.Bits() > 30) {
+	addr := prefix.Addr()
+	switch {
+	case !prefix.IsValid():
+	case addr.Is6() && prefix.Bits() != 64:
+		r.wrong(n, "an IPv6 subnet is a /64; %s is not", text)
+	case addr.Is4() && (prefix.Bits() < 8 || prefix.Bits() > 30):
 		r.wrong(n, "a subnet is between /8 and /30; %s is not", text)
+	case addr.IsUnspecified(), addr.IsLoopback(), addr.IsMulticast(), addr.IsLinkLocalUnicast(), addr.Is4() && addr.As4()[0] >= 240:
+		r.wrong(n, "no node can have an address in %s, which the standards keep for other things", text)
 	}
 	return prefix
 }
 
-// prefix reads an IPv4 range (RFC 4632, section 3.1).
+// prefix reads a range (RFC 4632, section 3.1; RFC 4291, section 2.3).
 func (r *reader) prefix(n node, text, kind string) netip.Prefix {
 	prefix, err := netip.ParsePrefix(text)
 	switch {
@@ -54,8 +88,8 @@ func (r *reader) prefix(n node, text, kind string) netip.Prefix {
 		}
 		r.add(f)
 		return netip.Prefix{}
-	case !prefix.Addr().Is4():
-		r.wrong(n, "%s is not an IPv4 range, and only those are built yet", text)
+	case prefix.Addr().Is4In6():
+		r.wrong(n, "%s is an IPv4 range in the writing of IPv6; write it plainly", text)
 		return netip.Prefix{}
 	case prefix.Masked() != prefix:
 		r.add(Finding{Pos: n.pos, Width: n.width, Meant: prefix.Masked().String(), Message: fmt.Sprintf("%s has host bits set", text)})

@@ -136,10 +136,10 @@ func (r *reader) variable(f field) Var {
 // owned tells whether a variable is one that every script sees.
 func owned(name string) bool {
 	switch name {
-	case "LAB", "NODE", "GROUP", "INDEX", "COUNT", "ADDRESS", "GIVES":
+	case "LAB", "NODE", "GROUP", "INDEX", "COUNT", "ADDRESS", "ADDRESS6", "GIVES":
 		return true
 	}
-	for _, prefix := range []string{"ADDRESS_", "NODES_", "ADDRESSES_", "RESERVE_", "INPUT_"} {
+	for _, prefix := range []string{"ADDRESS_", "ADDRESS6_", "NODES_", "ADDRESSES_", "ADDRESSES6_", "RESERVE_", "INPUT_"} {
 		if strings.HasPrefix(name, prefix) {
 			return true
 		}

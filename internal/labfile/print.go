@@ -16,6 +16,9 @@ func Print(lab *Lab) ([]byte, error) {
 	p.text("about", lab.About)
 	section(&p, "inputs", lab.Inputs, func(in Input) (string, any) { return in.Name, printInput(in) })
 	p.text("programs", lab.Programs)
+	if lab.Modules != nil {
+		p.put("modules", names(lab.Modules, func(r Ref) string { return r.Name }))
+	}
 	section(&p, "networks", lab.Networks, func(n Network) (string, any) { return n.Name, printNetwork(n) })
 	section(&p, "reserve", lab.Reserves, func(one RangeReserve) (string, any) { return one.Name, one.Range.String() })
 	section(&p, "images", lab.Images, func(i Image) (string, any) { return i.Name, printImage(i) })
@@ -128,10 +131,14 @@ func printInput(in Input) any {
 
 func printNetwork(n Network) any {
 	var p printer
-	if n.Auto() {
-		p.put("subnet", "auto")
+	subnet := "auto"
+	if !n.Auto() {
+		subnet = n.Subnet.String()
+	}
+	if n.Subnet6.IsValid() {
+		p.put("subnet", []string{subnet, n.Subnet6.String()})
 	} else {
-		p.put("subnet", n.Subnet.String())
+		p.put("subnet", subnet)
 	}
 	section(&p, "reserve", n.Reserves, func(h HostReserve) (string, any) { return h.Name, h.First.String() + "-" + h.Last.String() })
 	some(&p, "egress", n.Egress)

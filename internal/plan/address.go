@@ -26,45 +26,48 @@ func ParsePool(text string) (netip.Prefix, error) {
 
 const autoBits = 24
 
-// firstAuto is the host number from which the planner places nodes itself;
-// the ones below are left to gateways and to people.
-const firstAuto = 11
-
 func (m *maker) networks() {
 	for _, n := range m.lab.Networks {
-		network := Network{Name: n.Name, Subnet: n.Subnet, Auto: n.Auto(), Egress: n.Egress}
+		network := Network{Name: n.Name, Subnet: n.Subnet, Subnet6: n.Subnet6, Auto: n.Auto(), Egress: n.Egress}
 		if network.Auto {
 			network.Subnet = m.autoSubnet(n.Name, n.Egress)
 			if !network.Subnet.IsValid() {
 				m.say(labfile.Error, n.Pos, len(n.Name), "give it a fixed subnet, or choose from another pool with KETTLEHOLE_POOL", "no range is left for network %q in the pool %s", n.Name, m.pool())
 				continue
 			}
-		} else {
-			for _, other := range m.lab.Networks {
-				if other.Pos == n.Pos {
-					break
-				}
-				if !other.Auto() && other.Subnet.Overlaps(n.Subnet) {
-					m.say(labfile.Error, n.Pos, len(n.Name), "", "subnet %s of network %q overlaps %s of network %q", n.Subnet, n.Name, other.Subnet, other.Name)
+		}
+		for _, other := range m.lab.Networks {
+			if other.Pos == n.Pos {
+				break
+			}
+			for _, theirs := range []netip.Prefix{other.Subnet, other.Subnet6} {
+				for _, ours := range []netip.Prefix{n.Subnet, n.Subnet6} {
+					if theirs.Overlaps(ours) {
+						m.say(labfile.Error, n.Pos, len(n.Name), "", "subnet %s of network %q overlaps %s of network %q", ours, n.Name, theirs, other.Name)
+					}
 				}
 			}
 		}
 		m.plan.Networks = append(m.plan.Networks, network)
+		seg := newSegment(network)
+		m.segments[n.Name] = seg
 		if n.Egress {
 			m.outside(n, network.Subnet)
+			m.outside(n, network.Subnet6)
 		}
 		for _, h := range n.Reserves {
-			first, here := h.First.In(network.Subnet)
-			last, there := h.Last.In(network.Subnet)
+			first, here := seg.place(h.First)
+			last, there := seg.place(h.Last)
 			if !here || !there {
 				m.say(labfile.Error, h.Pos, len(h.Name), "", "reserve %q is outside of %s, the range of network %q", h.Name, network.Subnet, n.Name)
 				continue
 			}
-			m.plan.Reserves = append(m.plan.Reserves, Reserve{h.Name, n.Name, first, last})
+			seg.reserves = append(seg.reserves, span{first, last, "reserve " + h.Name})
+			m.plan.Reserves = append(m.plan.Reserves, Reserve{h.Name, n.Name, seg.address(first), seg.address(last)})
 		}
 	}
 	for _, one := range m.lab.Reserves {
-		m.plan.Reserves = append(m.plan.Reserves, Reserve{Name: one.Name, First: one.Range.Addr(), Last: nth(one.Range.Addr(), 1<<(32-one.Range.Bits())-1)})
+		m.plan.Reserves = append(m.plan.Reserves, Reserve{Name: one.Name, First: one.Range.Addr(), Last: lastOf(one.Range)})
 	}
 }
 
@@ -72,7 +75,7 @@ func (m *maker) networks() {
 // its nodes. Other networks hide nothing: nothing leaves them.
 func (m *maker) outside(n labfile.Network, subnet netip.Prefix) {
 	for _, r := range m.facts.Routes {
-		if r.To.Addr().Is4() && r.To.Bits() > 0 && r.To.Overlaps(subnet) {
+		if r.To.Bits() > 0 && r.To.Overlaps(subnet) {
 			m.say(labfile.Caution, n.Pos, len(n.Name), "give the network another range, or auto", "nodes on network %q cannot reach what this workstation reaches at %s through %s, since their own range %s hides it", n.Name, r.To, r.Interface, subnet)
 		}
 	}
@@ -130,24 +133,11 @@ func (m *maker) taken(subnet netip.Prefix, egress bool) bool {
 		}
 	}
 	for _, r := range m.facts.Routes {
-		if egress && r.To.Addr().Is4() && r.To.Bits() > 0 && r.To.Overlaps(subnet) {
+		if egress && r.To.Bits() > 0 && r.To.Overlaps(subnet) {
 			return true
 		}
 	}
 	return slices.ContainsFunc(m.facts.Resolvers, func(a netip.Addr) bool { return egress && subnet.Contains(a) })
-}
-
-// nth gives the address n after base (IPv4).
-func nth(base netip.Addr, n uint32) netip.Addr {
-	four := base.As4()
-	binary.BigEndian.PutUint32(four[:], binary.BigEndian.Uint32(four[:])+n)
-	return netip.AddrFrom4(four)
-}
-
-// offset tells how far addr lies behind base (IPv4).
-func offset(base, addr netip.Addr) uint32 {
-	a, b := base.As4(), addr.As4()
-	return binary.BigEndian.Uint32(b[:]) - binary.BigEndian.Uint32(a[:])
 }
 
 func hash(words ...string) uint32 {
@@ -158,32 +148,17 @@ func hash(words ...string) uint32 {
 	return binary.BigEndian.Uint32(h.Sum(nil))
 }
 
-// last is the number of the last address a node may have.
-func (s segment) last() uint32 { return uint32(1)<<(32-s.subnet.Bits()) - 2 }
-
 func (m *maker) nodes() {
-	segments := map[string]segment{}
-	m.segments = segments
-	for _, n := range m.plan.Networks {
-		segments[n.Name] = segment{n.Subnet, map[netip.Addr]string{}, map[netip.Addr]bool{}}
-	}
-	for _, one := range m.plan.Reserves {
-		if seg, is := segments[one.Network]; is {
-			for addr := one.First; addr.Compare(one.Last) <= 0 && seg.subnet.Contains(addr); addr = addr.Next() {
-				seg.owner[addr] = "reserve " + one.Name
-			}
-		}
-	}
 	for _, f := range m.lab.Fronts {
-		if seg, is := segments[f.Network]; is {
-			addr, inside := f.Host.In(seg.subnet)
-			switch other := seg.owner[addr]; {
+		if seg, is := m.segments[f.Network]; is {
+			place, inside := seg.place(f.Host)
+			switch other := seg.held(place); {
 			case !inside:
 				m.say(labfile.Error, f.AddressPos, len(f.Network), "", "the address of front %q is outside of %s, the range of network %q", f.Name, seg.subnet, f.Network)
 			case strings.HasPrefix(other, "front "):
-				m.say(labfile.Error, f.AddressPos, len(f.Network), "", "%s and front %q would both have address %s on network %q", other, f.Name, addr, f.Network)
+				m.say(labfile.Error, f.AddressPos, len(f.Network), "", "%s and front %q would both have address %s on network %q", other, f.Name, seg.address(place), f.Network)
 			default:
-				seg.owner[addr] = "front " + f.Name
+				seg.owner[place] = "front " + f.Name
 			}
 		}
 	}
@@ -200,12 +175,12 @@ func (m *maker) nodes() {
 	// so that a chosen one never takes them.
 	for _, fixed := range []bool{true, false} {
 		if !fixed {
-			m.keepPlaces(segments)
+			m.keepPlaces()
 		}
 		first := 0
 		for _, g := range m.lab.Groups {
 			for at, tap := range g.Networks {
-				if seg, known := segments[tap.Network]; known && (tap.Host != nil) == fixed {
+				if seg, known := m.segments[tap.Network]; known && (tap.Host != nil) == fixed {
 					m.place(g, first, at, tap, seg)
 				}
 			}
@@ -216,11 +191,11 @@ func (m *maker) nodes() {
 
 // place gives the nodes of a group their addresses on one network. first is
 // the index of the group's first node, at that of the tap.
-func (m *maker) place(g labfile.Group, first, at int, tap labfile.Tap, seg segment) {
+func (m *maker) place(g labfile.Group, first, at int, tap labfile.Tap, seg *segment) {
 	next := seg.firstAuto()
 	base := next
 	if tap.Host != nil {
-		start, ok := startAddress(seg.subnet, tap.Host)
+		start, ok := seg.place(tap.Host)
 		if !ok {
 			m.say(labfile.Error, tap.Pos, len(tap.Network), "", "the place of group %q is outside of %s, the range of network %q", g.Name, seg.subnet, tap.Network)
 			return
@@ -229,36 +204,32 @@ func (m *maker) place(g labfile.Group, first, at int, tap labfile.Tap, seg segme
 	}
 	for i := range g.Count {
 		node := &m.plan.Nodes[first+i]
-		host := base + uint32(i)
+		place := base + uint32(i)
 		if tap.Host == nil {
 			if node.Taps[at].Address.IsValid() {
 				continue // it keeps the one that it lives with
 			}
-			for next <= seg.last() && seg.owner[nth(seg.subnet.Addr(), next)] != "" {
-				next++
-			}
-			host = next
-			next++
+			place = seg.free(next)
+			next = place + 1
 		}
-		address := nth(seg.subnet.Addr(), host)
-		if host < 1 || host > seg.last() {
+		if place < 1 || place > seg.last() {
 			m.say(labfile.Error, tap.Pos, len(tap.Network), fmt.Sprintf("give network %q a larger subnet, or the group fewer nodes or an earlier first address", tap.Network),
 				"subnet %s of network %q is too small: node %s has no place in it", seg.subnet, tap.Network, node.Name)
 			return
 		}
-		if other := seg.owner[address]; other != "" {
-			m.say(labfile.Error, tap.Pos, len(tap.Network), "", "%s and node %s would both have address %s on network %q", other, node.Name, address, tap.Network)
+		if other := seg.held(place); other != "" {
+			m.say(labfile.Error, tap.Pos, len(tap.Network), "", "%s and node %s would both have address %s on network %q", other, node.Name, seg.address(place), tap.Network)
 			return
 		}
-		seg.owner[address] = "node " + node.Name
-		seg.chosen[address] = tap.Host == nil
-		node.Taps[at] = Tap{Network: tap.Network, Address: netip.PrefixFrom(address, seg.subnet.Bits()), MAC: mac(m.lab.Name, node.Name, tap.Network)}
+		seg.owner[place] = "node " + node.Name
+		seg.chosen[place] = tap.Host == nil
+		node.Taps[at] = seg.tap(m.lab.Name, node.Name, tap.Network, place)
 	}
 }
 
 // keepPlaces gives living nodes the places that were chosen for them, where
 // these are still free.
-func (m *maker) keepPlaces(segments map[string]segment) {
+func (m *maker) keepPlaces() {
 	if m.living == nil {
 		return
 	}
@@ -269,37 +240,24 @@ func (m *maker) keepPlaces(segments map[string]segment) {
 	first := 0
 	for _, g := range m.lab.Groups {
 		for at, tap := range g.Networks {
-			seg, known := segments[tap.Network]
+			seg, known := m.segments[tap.Network]
 			if !known || tap.Host != nil {
 				continue
 			}
 			for i := range g.Count {
 				node := &m.plan.Nodes[first+i]
 				for _, old := range lived[node.Name].Taps {
-					address := old.Address.Addr()
-					if old.Network != tap.Network || !seg.subnet.Contains(address) || seg.owner[address] != "" {
+					place, inside := seg.placeOf(old.Address.Addr())
+					if old.Network != tap.Network || !inside || seg.held(place) != "" {
 						continue
 					}
-					if host := offset(seg.subnet.Addr(), address); host < 1 || host > seg.last() {
-						continue
-					}
-					seg.owner[address], seg.chosen[address] = "node "+node.Name, true
-					node.Taps[at] = Tap{Network: tap.Network, Address: netip.PrefixFrom(address, seg.subnet.Bits()), MAC: mac(m.lab.Name, node.Name, tap.Network)}
+					seg.owner[place], seg.chosen[place] = "node "+node.Name, true
+					node.Taps[at] = seg.tap(m.lab.Name, node.Name, tap.Network, place)
 				}
 			}
 		}
 		first += g.Count
 	}
-}
-
-// startAddress gives the number inside subnet of the address that has the
-// given last octets.
-func startAddress(subnet netip.Prefix, host labfile.Host) (uint32, bool) {
-	addr, inside := host.In(subnet)
-	if !inside {
-		return 0, false
-	}
-	return offset(subnet.Addr(), addr), true
 }
 
 // mac derives a locally administered unicast address (IEEE 802, U/L bit set).

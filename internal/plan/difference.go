@@ -53,8 +53,8 @@ func Difference(living, wanted *Plan) []Change {
 	}
 	var all []Change
 	networks := compare(living.Networks, wanted.Networks, func(n Network) string { return n.Name }, func(a, b Network) (ChangeKind, []string) {
-		if a.Subnet != b.Subnet {
-			return Changes, []string{fmt.Sprintf("its range is %s instead of %s", b.Subnet, a.Subnet)}
+		if a, b := Words(a.Ranges()), Words(b.Ranges()); a != b {
+			return Changes, []string{fmt.Sprintf("its range is %s instead of %s", b, a)}
 		}
 		return "", nil
 	})
@@ -106,6 +106,15 @@ func compare[T any](before, after []T, name func(T) string, change func(a, b T) 
 	return changes
 }
 
+// Words names ranges or addresses: "10.61.0.11 and fd61::11".
+func Words[T fmt.Stringer](all []T) string {
+	var texts []string
+	for _, one := range all {
+		texts = append(texts, one.String())
+	}
+	return strings.Join(texts, " and ")
+}
+
 func nodeChange(a, b Node) (ChangeKind, []string) {
 	var anew, why []string
 	if a.Image != b.Image {
@@ -116,8 +125,8 @@ func nodeChange(a, b Node) (ChangeKind, []string) {
 		switch {
 		case at < 0:
 			anew = append(anew, "it joins network "+tap.Network)
-		case a.Taps[at].Address != tap.Address:
-			anew = append(anew, fmt.Sprintf("its address on %s is %s instead of %s", tap.Network, tap.Address.Addr(), a.Taps[at].Address.Addr()))
+		case a.Taps[at].Address != tap.Address || a.Taps[at].Address6 != tap.Address6:
+			anew = append(anew, fmt.Sprintf("its address on %s is %s instead of %s", tap.Network, Words(tap.Addresses()), Words(a.Taps[at].Addresses())))
 		}
 	}
 	for _, tap := range a.Taps {

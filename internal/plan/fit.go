@@ -2,7 +2,6 @@ package plan
 
 import (
 	"fmt"
-	"net/netip"
 	"strings"
 
 	"kettlehole/internal/labfile"
@@ -115,34 +114,31 @@ func (m *maker) room(g labfile.Group, f Fit, known bool) Room {
 
 // places counts how many more nodes of a group have a place on a network, up
 // to a limit, and says what stands in the way of the next.
-func (m *maker) places(g labfile.Group, tap labfile.Tap, seg segment, limit int) (int, string) {
+func (m *maker) places(g labfile.Group, tap labfile.Tap, seg *segment, limit int) (int, string) {
 	end := tap.Network + "'s range"
 	first := seg.firstAuto()
 	free := 0 // places that may be chosen
-	for host := first; host <= seg.last() && free <= limit; host++ {
-		if seg.owner[nth(seg.subnet.Addr(), host)] == "" {
-			free++
-		}
+	for place := seg.free(first); place <= seg.last() && free <= limit; place = seg.free(place + 1) {
+		free++
 	}
 	if tap.Host == nil {
 		return min(free, limit), end
 	}
-	start, ok := startAddress(seg.subnet, tap.Host)
+	start, ok := seg.place(tap.Host)
 	if !ok {
 		return 0, end
 	}
 	chosen := 0 // nodes whose place gives way, and must find another one
 	for more := 0; more < limit; more++ {
-		host := start + uint32(g.Count+more)
-		if host > seg.last() {
+		place := start + uint32(g.Count+more)
+		if place > seg.last() {
 			return more, end
 		}
-		address := nth(seg.subnet.Addr(), host)
-		switch owner := seg.owner[address]; {
-		case owner == "" && host >= first:
+		switch owner := seg.held(place); {
+		case owner == "" && place >= first:
 			free--
 		case owner == "":
-		case seg.chosen[address]:
+		case seg.chosen[place]:
 			chosen++
 		default:
 			return more, strings.TrimPrefix(owner, "node ")
@@ -182,19 +178,4 @@ func (q Quorum) String() string {
 		return words + fmt.Sprintf(", as with %d; %d would bear %d", q.Count-1, q.Count+1, q.Bears+1)
 	}
 	return words + fmt.Sprintf("; %d would bear %d", q.Count+2, q.Bears+1)
-}
-
-// firstAuto is the number of the first place that may be chosen.
-func (s segment) firstAuto() uint32 {
-	if s.last() < firstAuto+4 {
-		return 2
-	}
-	return firstAuto
-}
-
-// segment hands out the addresses of one network.
-type segment struct {
-	subnet netip.Prefix
-	owner  map[netip.Addr]string
-	chosen map[netip.Addr]bool // places that the planner chose, and may choose otherwise
 }

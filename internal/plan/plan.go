@@ -22,6 +22,7 @@ type Plan struct {
 	About    string    `json:"about,omitempty"`
 	File     string    `json:"file"`               // the lab file, an absolute path
 	Programs string    `json:"programs,omitempty"` // the folder of the lab's own programs, an absolute path
+	Modules  []string  `json:"modules,omitempty"`  // of the workstation's kernel
 	Inputs   []Input   `json:"inputs,omitempty"`
 	Reserves []Reserve `json:"reserves,omitempty"`
 	Networks []Network `json:"networks"`
@@ -54,10 +55,11 @@ func (r Reserve) String() string { return r.First.String() + "-" + r.Last.String
 
 // Network is a layer-2 segment with its range.
 type Network struct {
-	Name   string       `json:"name"`
-	Subnet netip.Prefix `json:"subnet"`
-	Auto   bool         `json:"auto,omitempty"`
-	Egress bool         `json:"egress,omitempty"`
+	Name    string       `json:"name"`
+	Subnet  netip.Prefix `json:"subnet"`
+	Subnet6 netip.Prefix `json:"subnet6,omitzero"` // of a network that carries both, beside the IPv4 one
+	Auto    bool         `json:"auto,omitempty"`   // the planner chose Subnet
+	Egress  bool         `json:"egress,omitempty"`
 }
 
 // Node is one machine of the lab.
@@ -77,9 +79,10 @@ type Node struct {
 
 // Tap is a node's place on a network.
 type Tap struct {
-	Network string       `json:"network"`
-	Address netip.Prefix `json:"address"` // with the subnet's length
-	MAC     string       `json:"mac"`
+	Network  string       `json:"network"`
+	Address  netip.Prefix `json:"address"`           // with the subnet's length
+	Address6 netip.Prefix `json:"address6,omitzero"` // of a network that carries both, beside the IPv4 one
+	MAC      string       `json:"mac"`
 }
 
 // Address is the node's identity: its address on the first network it names.
@@ -88,6 +91,31 @@ func (n Node) Address() netip.Addr {
 		return netip.Addr{}
 	}
 	return n.Taps[0].Address.Addr()
+}
+
+// Six is the node's IPv6 address on a network, the zero Addr where it has none
+// there.
+func (t Tap) Six() netip.Addr {
+	if t.Address.Addr().Is6() {
+		return t.Address.Addr()
+	}
+	return t.Address6.Addr()
+}
+
+// Addresses lists the node's addresses on a network, the IPv4 one first.
+func (t Tap) Addresses() []netip.Addr {
+	if t.Address6.IsValid() {
+		return []netip.Addr{t.Address.Addr(), t.Address6.Addr()}
+	}
+	return []netip.Addr{t.Address.Addr()}
+}
+
+// Ranges lists the ranges of the network, the IPv4 one first.
+func (n Network) Ranges() []netip.Prefix {
+	if n.Subnet6.IsValid() {
+		return []netip.Prefix{n.Subnet, n.Subnet6}
+	}
+	return []netip.Prefix{n.Subnet}
 }
 
 // Forward leads from a workstation port to a node's port. A range of the lab
@@ -151,8 +179,8 @@ type Where struct {
 // lives now, nil if it does not: its forwards are its own and not taken, and
 // its automatic choices stay. The plan is nil where findings hold an error.
 func Make(lab *labfile.Lab, where Where, facts workstation.Facts, living *Plan) (*Plan, labfile.Findings) {
-	m := &maker{lab: lab, where: where, facts: facts, living: living,
-		plan: &Plan{Lab: lab.Name, About: strings.TrimSpace(lab.About), File: where.File, Programs: where.Programs}}
+	m := &maker{lab: lab, where: where, facts: facts, living: living, segments: map[string]*segment{},
+		plan: &Plan{Lab: lab.Name, About: strings.TrimSpace(lab.About), File: where.File, Programs: where.Programs, Modules: refs(lab.Modules)}}
 	for _, in := range lab.Inputs {
 		m.plan.Inputs = append(m.plan.Inputs, Input{in.Name, in.Value, in.From != ""})
 	}
@@ -161,6 +189,7 @@ func Make(lab *labfile.Lab, where Where, facts workstation.Facts, living *Plan) 
 	m.forwards()
 	m.steps()
 	m.fit()
+	m.modules()
 	m.unbuilt()
 	m.findings.Sort()
 	if m.findings.Count(labfile.Error) > 0 {
@@ -175,7 +204,7 @@ type maker struct {
 	where    Where
 	living   *Plan
 	plan     *Plan
-	segments map[string]segment
+	segments map[string]*segment
 	ports    map[netip.AddrPort]bool // that forwards of the lab have
 	findings labfile.Findings
 }

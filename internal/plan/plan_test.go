@@ -115,11 +115,12 @@ func drawLab(t *rapid.T) string {
 	fmt.Fprintf(&b, "lab: lab-%s\nnetworks:\n", rapid.StringMatching(`[a-z]{1,5}`).Draw(t, "name"))
 	networks := rapid.IntRange(1, 4).Draw(t, "networks")
 	for i := range networks {
-		if rapid.Bool().Draw(t, "auto") {
-			fmt.Fprintf(&b, "  n%d: {subnet: auto}\n", i)
-		} else {
-			fmt.Fprintf(&b, "  n%d: {subnet: 10.%d.0.0/%d}\n", i, rapid.IntRange(0, 255).Draw(t, "octet"), rapid.IntRange(16, 28).Draw(t, "bits"))
+		four, six := "auto", fmt.Sprintf("fd61:0:0:%x::/64", rapid.IntRange(0, 9).Draw(t, "six"))
+		if !rapid.Bool().Draw(t, "auto") {
+			four = fmt.Sprintf("10.%d.0.0/%d", rapid.IntRange(0, 255).Draw(t, "octet"), rapid.IntRange(16, 28).Draw(t, "bits"))
 		}
+		subnet := rapid.SampledFrom([]string{four, four, six, "[" + six + ", " + four + "]"}).Draw(t, "families")
+		fmt.Fprintf(&b, "  n%d: {subnet: %s}\n", i, subnet)
 	}
 	b.WriteString("groups:\n")
 	groups := rapid.IntRange(1, 5).Draw(t, "groups")
@@ -164,21 +165,27 @@ func TestProperties(t *testing.T) {
 		owner, macs := map[netip.Addr]string{}, map[string]string{}
 		for i, n := range p.Networks {
 			for _, m := range p.Networks[:i] {
-				require.False(t, n.Subnet.Overlaps(m.Subnet), "%s and %s", n.Subnet, m.Subnet)
+				for _, one := range n.Ranges() {
+					require.False(t, one.Overlaps(m.Subnet) || one.Overlaps(m.Subnet6), "%s and %s", n.Name, m.Name)
+				}
 			}
 		}
 		for _, n := range p.Nodes {
 			for _, tap := range n.Taps {
-				address := tap.Address.Addr()
-				require.Empty(t, owner[address], "%s and %s have %s", owner[address], n.Name, address)
-				owner[address] = n.Name
+				for _, address := range tap.Addresses() {
+					require.Empty(t, owner[address], "%s and %s have %s", owner[address], n.Name, address)
+					owner[address] = n.Name
+				}
 				require.Empty(t, macs[tap.MAC])
 				macs[tap.MAC] = n.Name
 				for _, network := range p.Networks {
 					if network.Name == tap.Network {
-						require.True(t, network.Subnet.Contains(address))
-						require.NotEqual(t, network.Subnet.Addr(), address)
-						require.True(t, network.Subnet.Contains(address.Next()), "%s is the broadcast address", address)
+						require.Len(t, tap.Addresses(), len(network.Ranges()))
+						for i, address := range tap.Addresses() {
+							require.True(t, network.Ranges()[i].Contains(address))
+							require.NotEqual(t, network.Ranges()[i].Addr(), address)
+							require.True(t, network.Ranges()[i].Contains(address.Next()), "%s is the broadcast address", address)
+						}
 					}
 				}
 			}

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"slices"
 
 	"kettlehole/internal/labfile"
 	"kettlehole/internal/workstation"
@@ -35,17 +36,7 @@ func Preflight(f workstation.Facts, p *Plan) []Need {
 			Remedy: "run kettlehole as root, for instance with sudo"},
 	}
 	trial := func(name, wanted, remedy string, must bool) {
-		t, known := f.Trial(name)
-		n := Need{Name: name, Must: must, Met: t.Works, Found: wanted, Remedy: remedy}
-		switch {
-		case !known:
-			n.Found = "not tried"
-		case !t.Works:
-			n.Found = t.Why
-		case t.Version != "":
-			n.Found = t.Version
-		}
-		all = append(all, n)
+		all = append(all, tryNeed(f, name, wanted, remedy, must))
 	}
 	trial(workstation.TryNamespaces, "network, mount, ipc, host name and control group namespaces work", "run as root, on a kernel and in a container that allow namespaces", true)
 	trial(workstation.TryOverlay, "layers lie over one another", "modprobe overlay", true)
@@ -70,6 +61,31 @@ func Preflight(f workstation.Facts, p *Plan) []Need {
 	return all
 }
 
+// tryNeed is the need for something that was tried. wanted says what it is
+// good for.
+func tryNeed(f workstation.Facts, name, wanted, remedy string, must bool) Need {
+	t, known := f.Trial(name)
+	n := Need{Name: name, Must: must, Met: t.Works, Found: wanted, Remedy: remedy}
+	switch {
+	case !known:
+		n.Found = "not tried"
+	case !t.Works:
+		n.Found = t.Why
+	case t.Version != "":
+		n.Found = t.Version
+	}
+	return n
+}
+
+// modules tells which modules of the lab the kernel lacks.
+func (m *maker) modules() {
+	for _, one := range m.lab.Modules {
+		if m.facts.Modules != nil && !slices.Contains(m.facts.Modules, one.Name) {
+			m.say(labfile.Caution, one.Pos, len(one.Name), "modprobe "+one.Name+", if the lab's programs shall find it", "kernel module %s is not loaded, and not built into this kernel", one.Name)
+		}
+	}
+}
+
 func has(all []string, wanted ...string) bool {
 	for _, one := range wanted {
 		found := false
@@ -91,6 +107,18 @@ func labNeeds(f workstation.Facts, p *Plan) []Need {
 		{Name: "disk for " + p.Lab, Met: p.Fit.Disk <= p.Fit.DiskFree, Found: fmt.Sprintf("%s if all is written, %s free", p.Fit.Disk, p.Fit.DiskFree), Remedy: "free some space, or fewer nodes"},
 		{Name: "cores for " + p.Lab, Met: p.Fit.Load() <= 4, Found: fmt.Sprintf("%s wanted of %d", p.Fit.CPU, p.Fit.Cores), Remedy: "fewer nodes, or less cpu for each: they share what there is"},
 		{Name: "processes for " + p.Lab, Met: processes < f.Limits.Processes, Found: fmt.Sprintf("%d wanted at least, %d possible", processes, f.Limits.Processes), Remedy: "sysctl kernel.pid_max=4194304"},
+	}
+	if slices.ContainsFunc(p.Networks, func(n Network) bool { return n.Ranges()[len(n.Ranges())-1].Addr().Is6() }) {
+		needs = append(needs, tryNeed(f, workstation.TryIPv6, "links carry it", "boot without ipv6.disable=1", true))
+	}
+	for _, name := range p.Modules {
+		n := Need{Name: "module " + name, Must: f.Modules != nil, Met: slices.Contains(f.Modules, name), Found: "the kernel has it", Remedy: "modprobe " + name}
+		if f.Modules == nil {
+			n.Found, n.Remedy = "this kernel does not tell which modules it has", ""
+		} else if !n.Met {
+			n.Found = "it is not loaded, and not built into the kernel"
+		}
+		needs = append(needs, n)
 	}
 	if len(p.Forwards) > 0 {
 		needs = append(needs, Need{Name: "ports for " + p.Lab, Must: true, Met: true, Found: fmt.Sprintf("%d are free", len(p.Forwards))})

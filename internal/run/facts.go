@@ -24,17 +24,32 @@ func Environment(p *plan.Plan, node plan.Node) []string {
 	for _, one := range p.Reserves {
 		env = append(env, "RESERVE_"+labfile.VariableName(one.Name)+"="+one.String())
 	}
-	for _, tap := range node.Taps {
-		env = append(env, "ADDRESS_"+labfile.VariableName(tap.Network)+"="+tap.Address.Addr().String())
-	}
-	for _, group := range p.Groups() {
-		var names, addresses []string
-		for _, n := range p.Nodes {
-			if n.Group == group {
-				names, addresses = append(names, n.Name), append(addresses, n.Address().String())
+	for i, tap := range node.Taps {
+		network := labfile.VariableName(tap.Network)
+		env = append(env, "ADDRESS_"+network+"="+tap.Address.Addr().String())
+		if six := tap.Six(); six.IsValid() {
+			env = append(env, "ADDRESS6_"+network+"="+six.String())
+			if i == 0 {
+				env = append(env, "ADDRESS6="+six.String())
 			}
 		}
-		env = append(env, "NODES_"+labfile.VariableName(group)+"="+strings.Join(names, " "), "ADDRESSES_"+labfile.VariableName(group)+"="+strings.Join(addresses, " "))
+	}
+	for _, group := range p.Groups() {
+		var names, addresses, sixes []string
+		for _, n := range p.Nodes {
+			if n.Group != group {
+				continue
+			}
+			names, addresses = append(names, n.Name), append(addresses, n.Address().String())
+			if six := n.Taps[0].Six(); six.IsValid() {
+				sixes = append(sixes, six.String())
+			}
+		}
+		name := labfile.VariableName(group)
+		env = append(env, "NODES_"+name+"="+strings.Join(names, " "), "ADDRESSES_"+name+"="+strings.Join(addresses, " "))
+		if sixes != nil {
+			env = append(env, "ADDRESSES6_"+name+"="+strings.Join(sixes, " "))
+		}
 	}
 	slices.Sort(env)
 	return env
@@ -47,6 +62,8 @@ func Facts(p *plan.Plan, node plan.Node) []byte {
 		Group     string                `json:"group"`
 		Index     int                   `json:"index"`
 		Addresses map[string]netip.Addr `json:"addresses"` // by network
+		// IPv6 addresses by network, of those that have it.
+		Addresses6 map[string]netip.Addr `json:"addresses6,omitempty"`
 	}
 	facts := struct {
 		Version  int               `json:"version"`
@@ -58,10 +75,12 @@ func Facts(p *plan.Plan, node plan.Node) []byte {
 		Address  netip.Addr        `json:"address"` // the node's identity
 		Nodes    []fact            `json:"nodes"`
 		Networks map[string]string `json:"networks"` // name to subnet
-		Inputs   map[string]string `json:"inputs"`
-		Reserves map[string]string `json:"reserves"` // name to first-last
+		// IPv6 ranges of the networks that carry both.
+		Networks6 map[string]string `json:"networks6,omitempty"`
+		Inputs    map[string]string `json:"inputs"`
+		Reserves  map[string]string `json:"reserves"` // name to first-last
 	}{Version: 1, Lab: p.Lab, Node: node.Name, Group: node.Group, Index: node.Index, Count: node.Count, Address: node.Address(),
-		Networks: map[string]string{}, Inputs: map[string]string{}, Reserves: map[string]string{}}
+		Networks: map[string]string{}, Networks6: map[string]string{}, Inputs: map[string]string{}, Reserves: map[string]string{}}
 	for _, in := range p.Inputs {
 		facts.Inputs[in.Name] = in.Value
 	}
@@ -70,11 +89,17 @@ func Facts(p *plan.Plan, node plan.Node) []byte {
 	}
 	for _, n := range p.Networks {
 		facts.Networks[n.Name] = n.Subnet.String()
+		if n.Subnet6.IsValid() {
+			facts.Networks6[n.Name] = n.Subnet6.String()
+		}
 	}
 	for _, n := range p.Nodes {
-		one := fact{Name: n.Name, Group: n.Group, Index: n.Index, Addresses: map[string]netip.Addr{}}
+		one := fact{Name: n.Name, Group: n.Group, Index: n.Index, Addresses: map[string]netip.Addr{}, Addresses6: map[string]netip.Addr{}}
 		for _, tap := range n.Taps {
 			one.Addresses[tap.Network] = tap.Address.Addr()
+			if six := tap.Six(); six.IsValid() {
+				one.Addresses6[tap.Network] = six
+			}
 		}
 		facts.Nodes = append(facts.Nodes, one)
 	}
@@ -91,16 +116,18 @@ func Hosts(p *plan.Plan, node plan.Node) string {
 	var b strings.Builder
 	b.WriteString("127.0.0.1 localhost\n::1 localhost ip6-localhost ip6-loopback\n")
 	for _, n := range p.Nodes {
-		// The address on the first network that both nodes are on, so that a
+		// The addresses on the first network that both nodes are on, so that a
 		// name always leads somewhere that can be reached.
-		address := n.Address()
+		shared := n.Taps[0]
 		for _, tap := range node.Taps {
 			if at := slices.IndexFunc(n.Taps, func(t plan.Tap) bool { return t.Network == tap.Network }); at >= 0 {
-				address = n.Taps[at].Address.Addr()
+				shared = n.Taps[at]
 				break
 			}
 		}
-		fmt.Fprintf(&b, "%s %s %s.%s.internal %s %s.%s.internal\n", address, n.Name, n.Name, p.Lab, n.Group, n.Group, p.Lab)
+		for _, address := range shared.Addresses() {
+			fmt.Fprintf(&b, "%s %s %s.%s.internal %s %s.%s.internal\n", address, n.Name, n.Name, p.Lab, n.Group, n.Group, p.Lab)
+		}
 	}
 	return b.String()
 }

@@ -165,7 +165,7 @@ func (r *Run) raise(ctx context.Context, node plan.Node) {
 	r.setNode(node.Name, api.Creating, "")
 	made := substrate.Node{Name: node.Name, Layers: r.Layers, CPU: int64(node.CPU), Memory: int64(node.Memory), Hosts: Hosts(r.Plan, node)}
 	for i, tap := range node.Taps {
-		made.Links = append(made.Links, fabric.Link{Network: tap.Network, Name: fmt.Sprintf("eth%d", i), Address: tap.Address, MAC: tap.MAC})
+		made.Links = append(made.Links, fabric.Link{Network: tap.Network, Name: fmt.Sprintf("eth%d", i), Address: tap.Address, Address6: tap.Address6, MAC: tap.MAC})
 	}
 	became, err := r.Substrate.Make(ctx, made)
 	r.leave()

@@ -196,10 +196,11 @@ func (w *world) Set(_ context.Context, name, value string, _ bool) error {
 	return nil
 }
 
-func (w *world) NodeIs(name, state, _ string) {
+func (w *world) NodeIs(name, state, reason string) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.states[name] = state
+	w.reason[reason] = true
 }
 
 func (w *world) CellIs(c api.Cell) {
@@ -385,7 +386,17 @@ func TestFacts(t *testing.T) {
 	field, _ := p.Node("field-1")
 	assert.Contains(t, run.Hosts(p, field), "10.62.0.11 council-1 council-1.desk.internal council council.desk.internal\n", "a name leads to the network that both are on")
 	assert.Contains(t, run.Hosts(p, node), "10.61.0.11 council-1 ")
+	sixes := planned(t, "lab: desk\nnetworks: {valley: {subnet: [10.61.0.0/24, fd61::/64]}, ridge: {subnet: fd62::/64}}\ngroups: {council: {networks: {valley: .11, ridge: .11}}, field: {networks: {ridge: .21}}}\n")
+	both, _ := sixes.Node("council-1")
+	env := strings.Join(run.Environment(sixes, both), "\n") + "\n"
+	for _, want := range []string{"ADDRESS=10.61.0.11", "ADDRESS6=fd61::11", "ADDRESS6_VALLEY=fd61::11", "ADDRESS_RIDGE=fd62::11", "ADDRESS6_RIDGE=fd62::11", "ADDRESSES6_COUNCIL=fd61::11", "ADDRESSES_FIELD=fd62::21", "ADDRESSES6_FIELD=fd62::21"} {
+		assert.Contains(t, env, want+"\n")
+	}
+	assert.Contains(t, run.Hosts(sixes, both), "10.61.0.11 council-1 council-1.desk.internal council council.desk.internal\nfd61::11 council-1 ")
+	assert.Contains(t, run.Hosts(sixes, both), "fd62::21 field-1 ")
 	var facts map[string]any
+	require.NoError(t, json.Unmarshal(run.Facts(sixes, both), &facts))
+	assert.Equal(t, map[string]any{"valley": "fd61::/64"}, facts["networks6"])
 	require.NoError(t, json.Unmarshal(run.Facts(p, node), &facts))
 	assert.Equal(t, "council-2", facts["node"])
 	assert.Len(t, facts["nodes"], 3)

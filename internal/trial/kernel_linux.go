@@ -3,6 +3,7 @@ package trial
 import (
 	"errors"
 	"fmt"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -30,7 +31,7 @@ func kernel(folder string) []workstation.Trial {
 func inNamespaces(folder string) []workstation.Trial {
 	err := unix.Unshare(unix.CLONE_FS | unix.CLONE_NEWNS | unix.CLONE_NEWNET | unix.CLONE_NEWIPC | unix.CLONE_NEWUTS | unix.CLONE_NEWCGROUP)
 	all := []workstation.Trial{tried(workstation.TryNamespaces, err)}
-	names := []string{workstation.TryOverlay, workstation.TryBridge, workstation.TryVeth, workstation.TryNetem, workstation.TryNftables, workstation.TryTun, workstation.TryVsock}
+	names := []string{workstation.TryOverlay, workstation.TryBridge, workstation.TryVeth, workstation.TryIPv6, workstation.TryNetem, workstation.TryNftables, workstation.TryTun, workstation.TryVsock}
 	if err != nil {
 		for _, name := range names {
 			all = append(all, workstation.Trial{Name: name, Why: "not tried, since namespaces do not work"})
@@ -39,7 +40,7 @@ func inNamespaces(folder string) []workstation.Trial {
 	}
 	// Whatever is mounted from here on is seen by this thread alone.
 	private := unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, "")
-	for i, try := range []func() error{func() error { return errors.Join(private, overlay(folder)) }, bridge, veth, netem, nft, tun, vsock} {
+	for i, try := range []func() error{func() error { return errors.Join(private, overlay(folder)) }, bridge, veth, ipv6, netem, nft, tun, vsock} {
 		all = append(all, tried(names[i], try()))
 	}
 	return all
@@ -70,6 +71,15 @@ func bridge() error { return netlink.LinkAdd(&netlink.Bridge{LinkAttrs: named("t
 
 func veth() error {
 	return netlink.LinkAdd(&netlink.Veth{LinkAttrs: named("try-veth"), PeerName: "try-peer"})
+}
+
+// ipv6 gives the link that veth made an address.
+func ipv6() error {
+	link, err := netlink.LinkByName("try-veth")
+	if err != nil {
+		return err
+	}
+	return netlink.AddrAdd(link, &netlink.Addr{IPNet: &net.IPNet{IP: net.ParseIP("fd00::1"), Mask: net.CIDRMask(64, 128)}, Flags: unix.IFA_F_NODAD})
 }
 
 // netem puts a delay on the link that veth made.

@@ -2,7 +2,6 @@ package trial
 
 import (
 	"context"
-	"os"
 	"os/exec"
 	"strings"
 	"time"
@@ -32,26 +31,4 @@ func runtime(ctx context.Context, folder string) workstation.Trial {
 	t := tried(workstation.TryRuntime, container.TryRuntime(ctx, path, folder))
 	t.Path, t.Version = path, version(ctx, path)
 	return t
-}
-
-func findQEMU() string {
-	path, err := exec.LookPath("qemu-system-x86_64")
-	if err != nil {
-		return ""
-	}
-	return path
-}
-
-// machines tells what there is for virtual machines. None of it is tried,
-// since nothing uses it yet; a device that is there proves nothing.
-func machines() []workstation.Trial {
-	qemu := workstation.Trial{Name: workstation.TryQEMU, Why: "none is installed"}
-	if path := findQEMU(); path != "" {
-		qemu = workstation.Trial{Name: workstation.TryQEMU, Path: path, Version: version(context.Background(), path), Why: "found, and not tried"}
-	}
-	kvm := workstation.Trial{Name: workstation.TryKVM, Why: "there is no /dev/kvm"}
-	if _, err := os.Stat("/dev/kvm"); err == nil {
-		kvm = workstation.Trial{Name: workstation.TryKVM, Path: "/dev/kvm", Why: "found, and not tried"}
-	}
-	return []workstation.Trial{qemu, kvm}
 }

@@ -43,7 +43,7 @@ func All(ctx context.Context, state home.Home, again bool) ([]workstation.Trial,
 	defer os.RemoveAll(folder)
 	all := kernel(folder)
 	all = append(all, user(), runtime(ctx, folder))
-	all = append(all, machines()...)
+	all = append(all, machines(ctx, folder, "/boot")...)
 	text, err := json.MarshalIndent(remembered{now, all}, "", "  ")
 	if err != nil {
 		return nil, err
@@ -61,8 +61,8 @@ func key() string {
 	boot, _ := os.ReadFile("/proc/sys/kernel/random/boot_id") // without one, every answer holds until the kernel changes
 	var name unix.Utsname
 	_ = unix.Uname(&name)
-	fmt.Fprintln(h, "2", string(boot), unix.ByteSliceToString(name.Release[:]), os.Geteuid())
-	for _, tool := range []string{container.FindRuntime(), findQEMU()} {
+	fmt.Fprintln(h, "3", string(boot), unix.ByteSliceToString(name.Release[:]), os.Geteuid())
+	for _, tool := range []string{container.FindRuntime(), findQEMU(), findKernel("/boot")} {
 		var info unix.Stat_t
 		if tool != "" && unix.Stat(tool, &info) == nil {
 			fmt.Fprintln(h, tool, info.Size, info.Mtim)

@@ -192,7 +192,7 @@ func (v *nodesView) drawDeep(w *world, g *cell.Grid, n api.Node) {
 		}
 		fact(name, func(x int) int {
 			x = g.Text(x, y, w.text(), tap.Network)
-			x = g.Text(x+1, y, w.text().Strong(), tap.Address.Addr().String())
+			x = g.Text(x+1, y, w.text().Strong(), plan.Words(tap.Addresses()))
 			if i == 0 {
 				x = g.Text(x+3, y, w.dim(), "identity")
 			}

@@ -32,6 +32,9 @@ type Facts struct {
 	Limits     Limits       `json:"limits"`
 	SubUIDs    []IDRange    `json:"subUIDs,omitempty"` // of this user (subuid(5))
 	SubGIDs    []IDRange    `json:"subGIDs,omitempty"`
+	// Modules are those of the kernel that are loaded or built in, sorted; nil
+	// where the kernel does not tell.
+	Modules []string `json:"modules,omitempty"`
 	// Trials tell what was tried and what came of it; empty where nothing was.
 	Trials []Trial `json:"trials,omitempty"`
 }

@@ -125,6 +125,7 @@ const (
 	TryVeth       = "links between namespaces"
 	TryNftables   = "nftables"
 	TryNetem      = "netem"
+	TryIPv6       = "IPv6"
 	TryTun        = "tun"
 	TryVsock      = "vsock"
 	TryRuntime    = "OCI runtime"

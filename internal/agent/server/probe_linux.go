@@ -6,13 +6,10 @@ import (
 	"errors"
 	"fmt"
 	"net"
-	"net/netip"
 	"os"
 	"strings"
 	"time"
 
-	"golang.org/x/net/icmp"
-	"golang.org/x/net/ipv4"
 	"golang.org/x/sys/unix"
 
 	"kettlehole/internal/agent"
@@ -136,55 +133,4 @@ func (s *Server) dial(conn net.Conn, port uint16, address string) {
 	_ = raw.Control(func(fd uintptr) {
 		_, _, _ = unixConn.WriteMsgUnix(append(line, '\n'), unix.UnixRights(int(fd)), nil)
 	})
-}
-
-// reach sends an ICMP echo request (RFC 792) to every address, again to those
-// that do not answer, and gives round-trip times in microseconds.
-func reach(addresses []string) (map[string]int64, error) {
-	times := map[string]int64{}
-	for _, address := range addresses {
-		if _, err := netip.ParseAddr(address); err != nil {
-			return nil, fmt.Errorf("reaching %q: not an address", address)
-		}
-		times[address] = -1
-	}
-	conn, err := icmp.ListenPacket("ip4:icmp", "0.0.0.0")
-	if err != nil {
-		return nil, fmt.Errorf("opening a raw socket: %w", err)
-	}
-	defer conn.Close()
-	id := int(time.Now().UnixNano() & 0xffff)
-	sent := map[string]time.Time{}
-	missing := len(times)
-	buffer := make([]byte, 512)
-	for round := range echoRounds {
-		for address, took := range times {
-			if took >= 0 {
-				continue
-			}
-			packet, err := (&icmp.Message{Type: ipv4.ICMPTypeEcho, Body: &icmp.Echo{ID: id, Seq: round, Data: []byte("kettlehole")}}).Marshal(nil)
-			if err != nil {
-				return nil, err
-			}
-			sent[address] = time.Now()
-			_, _ = conn.WriteTo(packet, &net.IPAddr{IP: net.ParseIP(address)}) // an unreachable one shows as no answer
-		}
-		_ = conn.SetReadDeadline(time.Now().Add(echoWait))
-		for missing > 0 {
-			n, from, err := conn.ReadFrom(buffer)
-			if err != nil {
-				break
-			}
-			message, err := icmp.ParseMessage(1, buffer[:n])
-			if err != nil || message.Type != ipv4.ICMPTypeEchoReply {
-				continue
-			}
-			echo, isEcho := message.Body.(*icmp.Echo)
-			if took, asked := times[from.String()]; isEcho && echo.ID == id && asked && took < 0 {
-				times[from.String()] = time.Since(sent[from.String()]).Microseconds()
-				missing--
-			}
-		}
-	}
-	return times, nil
 }

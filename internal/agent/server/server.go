@@ -195,14 +195,16 @@ func (s *Server) environment(more ...string) []string {
 	return append(append([]string{"HOME=/root", "LANG=C.UTF-8"}, s.env...), more...)
 }
 
-// address is the node's identity, empty before it is configured.
-func (s *Server) address() string {
+// addresses are the node's own on its first network, none before it is
+// configured.
+func (s *Server) addresses() []string {
+	var all []string
 	for _, e := range s.environment() {
-		if value, found := strings.CutPrefix(e, "ADDRESS="); found {
-			return value
+		if name, value, _ := strings.Cut(e, "="); name == "ADDRESS" || name == "ADDRESS6" {
+			all = append(all, value)
 		}
 	}
-	return ""
+	return all
 }
 
 // watch streams the state of services until the connection ends.
@@ -256,11 +258,8 @@ func (s *Server) dialPort(port uint16, timeout time.Duration) (net.Conn, error) 
 	}
 	dialer := net.Dialer{Timeout: timeout, FallbackDelay: -1, KeepAlive: -1}
 	var first error
-	for _, host := range []string{s.address(), "127.0.0.1"} {
-		if host == "" {
-			continue
-		}
-		conn, err := dialer.Dial("tcp4", net.JoinHostPort(host, fmt.Sprint(port)))
+	for _, host := range append(s.addresses(), "127.0.0.1", "::1") {
+		conn, err := dialer.Dial("tcp", net.JoinHostPort(host, fmt.Sprint(port)))
 		if err == nil {
 			return conn, nil
 		}

@@ -83,7 +83,7 @@ func (s *Sheet) tables(p *plan.Plan, y float64) float64 {
 	for _, n := range p.Nodes {
 		var addresses, services []string
 		for _, tap := range n.Taps {
-			addresses = append(addresses, tap.Network+" "+tap.Address.String())
+			addresses = append(addresses, tap.Network+" "+plan.Words(tap.Addresses()))
 		}
 		for _, one := range n.Services {
 			services = append(services, one.Name)

@@ -29,7 +29,7 @@ type (
 	Times     string // 1 to 100
 	AtOnce    string // a whole number or all
 	Substrate string // container or vm
-	Subnet    string // a prefix or auto
+	Subnet    string // a prefix, auto, or two of them
 	Range     string // a prefix
 	Hosts     string // .200-.219 or .5
 	Selection string // which nodes
@@ -124,13 +124,19 @@ func (Substrate) JSONSchema() *jsonschema.Schema {
 	return orInput(&jsonschema.Schema{Enum: []any{"container", "vm"}})
 }
 
+// prefixes is how ranges are written (RFC 4632, section 3.1; RFC 4291, section
+// 2.3).
+const prefixes = `^([0-9.]+|[0-9a-fA-F:]+)/[0-9]+$`
+
 // JSONSchema describes a subnet.
 func (Subnet) JSONSchema() *jsonschema.Schema {
-	return orInput(pattern(`^[0-9.]+/[0-9]+$`), &jsonschema.Schema{Const: "auto"})
+	one := []*jsonschema.Schema{pattern(prefixes), {Const: "auto"}, pattern(input)}
+	two := uint64(2)
+	return oneOf(append(one, &jsonschema.Schema{Type: "array", Items: oneOf(one...), MaxItems: &two})...)
 }
 
 // JSONSchema describes a range.
-func (Range) JSONSchema() *jsonschema.Schema { return orInput(pattern(`^[0-9.]+/[0-9]+$`)) }
+func (Range) JSONSchema() *jsonschema.Schema { return orInput(pattern(prefixes)) }
 
 // JSONSchema describes places on a network.
 func (Hosts) JSONSchema() *jsonschema.Schema {

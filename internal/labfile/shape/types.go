@@ -6,6 +6,7 @@ type File struct {
 	About    Text            `json:"about,omitempty" jsonschema_description:"a sentence for people"`
 	Inputs   Named[Input]    `json:"inputs,omitempty" jsonschema_description:"what a person may change for one run; used as ${name}"`
 	Programs Path            `json:"programs,omitempty" jsonschema_description:"a folder beside the file; its executables are on every node's PATH, in /opt/lab/bin"`
+	Modules  Names           `json:"modules,omitempty" jsonschema_description:"kernel modules that the lab's programs need, such as br_netfilter; the workstation's kernel is everybody's, so none is ever loaded, and preflight tells which are missing"`
 	Networks Named[Network]  `json:"networks,omitempty" jsonschema_description:"the lab's networks" without:"one called lab, with an automatic subnet"`
 	Reserve  Named[Range]    `json:"reserve,omitempty" jsonschema_description:"ranges used inside the cluster, such as 10.200.0.0/16; they may overlap nothing else, and scripts see them as RESERVE_NAME"`
 	Images   Named[Image]    `json:"images,omitempty" jsonschema_description:"what disks may start as, beside the image workstation"`
@@ -30,7 +31,7 @@ type Input struct {
 
 // Network is a segment of the lab.
 type Network struct {
-	Subnet  Subnet       `json:"subnet,omitempty" jsonschema_description:"its range, such as 10.61.0.0/24, from /8 to /30; or auto: one that collides with nothing, the same each time" without:"auto"`
+	Subnet  Subnet       `json:"subnet,omitempty" jsonschema_description:"its range, such as 10.61.0.0/24, from /8 to /30, or fd61::/64; or auto: one of IPv4 that collides with nothing, the same each time; or two, one of IPv4 and one of IPv6: [auto, fd61::/64]" without:"auto"`
 	Reserve Named[Hosts] `json:"reserve,omitempty" jsonschema_description:"addresses that no node gets: .200-.219 or .5; scripts see them as RESERVE_NAME"`
 	Egress  Bool         `json:"egress,omitempty" jsonschema_description:"whether nodes may call out through the workstation" without:"false"`
 }

@@ -28,6 +28,7 @@ func whole(fs procfs.FS, f *workstation.Facts) {
 	f.Resolvers = resolvers("/etc/resolv.conf")
 	f.Cgroup = cgroup()
 	f.Limits = limits()
+	f.Modules = modules()
 	f.SubUIDs, f.SubGIDs = subordinate("/etc/subuid"), subordinate("/etc/subgid")
 }
 
