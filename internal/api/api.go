@@ -4,6 +4,7 @@
 package api
 
 import (
+	"strings"
 	"time"
 
 	"kettlehole/internal/agent"
@@ -11,6 +12,7 @@ import (
 	"kettlehole/internal/labfile"
 	"kettlehole/internal/ledger"
 	"kettlehole/internal/plan"
+	"kettlehole/internal/schedule"
 )
 
 // The states of a node.
@@ -72,6 +74,15 @@ type Run struct {
 	Ended   time.Time `json:"ended,omitzero"`
 	Outcome string    `json:"outcome,omitempty"`
 	Doing   string    `json:"doing,omitempty"` // what is done before nodes can be made
+	// Expected is when it will end, by what is remembered of how long things
+	// take; zero where it has ended. Guessed counts what is left that nobody
+	// knows the time of.
+	Expected time.Time `json:"expected,omitzero"`
+	Guessed  int       `json:"guessed,omitempty"`
+	// Chain is what makes the run as long as it is, or will be, first to last.
+	Chain     []schedule.Cell `json:"chain,omitempty"`
+	Rehearsed bool            `json:"rehearsed,omitempty"` // it took place in virtual time alone
+	Ways      Ways            `json:"ways,omitzero"`
 }
 
 // Node is the state of a node.
@@ -105,6 +116,15 @@ type Cell struct {
 	Tail    string    `json:"tail,omitempty"`   // of a failed one, its last lines
 }
 
+// Hinders tells whether the reason of a cell that has not begun keeps it from
+// ever starting in this run.
+func Hinders(reason string) bool {
+	return strings.HasSuffix(reason, " failed") || strings.Contains(reason, "the node is ") || reason == LeftOut
+}
+
+// LeftOut is the reason of a cell that nobody wanted in this run.
+const LeftOut = "left out of this run"
+
 // Forward is the state of a forward.
 type Forward struct {
 	plan.Forward
@@ -126,6 +146,19 @@ type Wanted struct {
 	Agreed bool `json:"agreed,omitempty"`
 	// Tight allows to promise memory that is not there.
 	Tight bool `json:"tight,omitempty"`
+	Ways  Ways `json:"ways,omitzero"`
+}
+
+// Ways say how a run differs from doing just what is due.
+type Ways struct {
+	// Again names steps that run anew though they are done, From one that does
+	// so with all that follows it.
+	Again []string `json:"again,omitempty"`
+	From  string   `json:"from,omitempty"`
+	// Only is a selection of nodes; on the others nothing begins.
+	Only string `json:"only,omitempty"`
+	// Skip are cells that are taken for done without running.
+	Skip []schedule.Cell `json:"skip,omitempty"`
 }
 
 // Problem is the answer to a request that failed.

@@ -17,6 +17,7 @@ import (
 
 	"kettlehole/internal/client"
 	"kettlehole/internal/labfile"
+	"kettlehole/internal/ledger"
 	"kettlehole/internal/mapping"
 	"kettlehole/internal/plan"
 	"kettlehole/internal/substrate"
@@ -94,7 +95,7 @@ func code(err error) int {
 			return ExitWorkstation
 		}
 		return ExitLab
-	case errors.Is(err, client.ErrNoLab):
+	case errors.Is(err, client.ErrNoLab), errors.Is(err, ledger.ErrNoRun):
 		return ExitUse
 	case errors.Is(err, context.Canceled):
 		return ExitLab
@@ -145,7 +146,7 @@ with one *.lab.yaml on that one.`,
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return wrongUse("%w; see %s --help", err, cmd.CommandPath())
 	})
-	root.AddCommand(a.newCommand(), a.schemaCommand(), a.preflightCommand(), a.planCommand(), a.drawCommand(), a.runsCommand(), a.provisionCommand(), a.statusCommand(), a.labsCommand(), a.execCommand(), a.shellCommand(),
+	root.AddCommand(a.newCommand(), a.schemaCommand(), a.preflightCommand(), a.planCommand(), a.rehearseCommand(), a.drawCommand(), a.runsCommand(), a.provisionCommand(), a.statusCommand(), a.labsCommand(), a.execCommand(), a.shellCommand(),
 		a.logsCommand(), a.teardownCommand(), a.demoCommand(), a.versionCommand())
 	for _, cmd := range root.Commands() {
 		if check := cmd.Args; check != nil {
@@ -239,7 +240,7 @@ func (a *App) read(want wish) (mapping.Result, error) {
 			return mapping.Result{}, wrongUse("there are several lab files here; name one: %s", strings.Join(files, ", "))
 		}
 	}
-	m, err := mapping.Map(mapping.Request{File: file, Home: string(a.Station.Home), Given: want.given, Tight: want.tight, Labs: a.Station.Holds,
+	m, err := mapping.Map(mapping.Request{File: file, Home: string(a.Station.Home), Given: want.given, Tight: want.tight, Labs: a.Station.Holds, Facts: want.facts,
 		Living: func(lab string) *plan.Plan { return a.Station.LivingPlan(lab) }})
 	if errors.Is(err, os.ErrNotExist) {
 		return m, wrongUse("there is no lab file %q", file)

@@ -24,7 +24,7 @@ func (a *App) drawCommand() *cobra.Command {
 		Example: "  kettlehole draw section desk.lab.yaml -o desk.pdf",
 		RunE:    func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
-	cmd.AddCommand(a.drawSectionCommand())
+	cmd.AddCommand(a.drawSectionCommand(), a.drawLanesCommand())
 	return cmd
 }
 

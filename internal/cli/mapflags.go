@@ -6,7 +6,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"kettlehole/internal/api"
 	"kettlehole/internal/labfile"
+	"kettlehole/internal/workstation"
 )
 
 // mapFlags are the flags that say how a lab file is laid on this workstation.
@@ -27,12 +29,14 @@ type wish struct {
 	file  string
 	given []labfile.Given
 	tight bool
+	ways  api.Ways
+	facts *workstation.Facts // nil to read them
 }
 
 // of reads the flags for a file.
 func (f *mapFlags) of(file string) (wish, error) {
 	given, err := f.given()
-	return wish{file, given, f.tight}, err
+	return wish{file: file, given: given, tight: f.tight}, err
 }
 
 // given are the values, the strongest first: flags, the last said before the

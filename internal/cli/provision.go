@@ -24,15 +24,17 @@ func (a *App) provisionCommand() *cobra.Command {
 	var asJSON, yes, asEvents bool
 	var report string
 	var flags mapFlags
+	var ways wayFlags
 	cmd := &cobra.Command{
 		Use:   "provision [FILE]",
 		Short: "Make a lab, or go on with one",
 		Long: `Provision lays a lab on this workstation and runs its steps. What is done
 already is reused: after a failure, mend the file or the script and provision
-again. A lab that lives is brought to what the file says now: nodes, networks and
+again. --again and --from run more than what is due, --only and --skip less. A
+lab that lives is brought to what the file says now: nodes, networks and
 forwards are added and taken away without touching the rest. Where nodes would go
 or be made anew it says so, and asks. Interrupted (Ctrl-C) it cancels the run; the nodes stay.`,
-		Example:           "  kettlehole provision desk.lab.yaml\n  kettlehole provision --json desk.lab.yaml | jq .run.outcome\n  kettlehole provision desk.lab.yaml --junit report.xml",
+		Example:           "  kettlehole provision desk.lab.yaml\n  kettlehole provision --json desk.lab.yaml | jq .run.outcome\n  kettlehole provision desk.lab.yaml --junit report.xml\n  kettlehole provision desk.lab.yaml --from prepare --only council",
 		Args:              cobra.MaximumNArgs(1),
 		ValidArgsFunction: completeFiles,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -51,6 +53,9 @@ or be made anew it says so, and asks. Interrupted (Ctrl-C) it cancels the run; t
 			if err != nil {
 				return err
 			}
+			if want.ways, err = ways.of(); err != nil {
+				return err
+			}
 			state, err := a.provision(cmd.Context(), want, yes, to, show)
 			if report != "" && state.Run.Outcome != "" {
 				err = errors.Join(err, writeJUnit(report, state))
@@ -66,6 +71,7 @@ or be made anew it says so, and asks. Interrupted (Ctrl-C) it cancels the run; t
 	cmd.Flags().StringVar(&report, "junit", "", "write a report of the run into this file, as JUnit XML")
 	cmd.Flags().BoolVarP(&yes, "yes", "y", false, "agree to nodes going or being made anew, without being asked")
 	flags.add(cmd)
+	ways.add(cmd)
 	return cmd
 }
 
@@ -85,7 +91,7 @@ func (a *App) provision(ctx context.Context, want wish, yes bool, to io.Writer, 
 		return last, err
 	}
 	lab := a.Station.Open(m.Lab.Name)
-	if err := lab.Provision(ctx, api.Wanted{File: m.File, Inputs: want.given, Agreed: agreed, Tight: want.tight}); err != nil {
+	if err := lab.Provision(ctx, api.Wanted{File: m.File, Inputs: want.given, Agreed: agreed, Tight: want.tight, Ways: want.ways}); err != nil {
 		return last, err
 	}
 	ctx, stop := a.cancelling(ctx, lab)
@@ -167,6 +173,9 @@ func (p *progress) show(s api.State) {
 		if t.IsZero() || t.Before(s.Run.Started) {
 			t = s.Now
 		}
+		if !s.Run.Ended.IsZero() && t.After(s.Run.Ended) {
+			t = s.Run.Ended
+		}
 		return fmt.Sprintf("%8.2f s", t.Sub(s.Run.Started).Seconds())
 	}
 	line := func(key, word string, at time.Time, format string, args ...any) {
@@ -177,6 +186,9 @@ func (p *progress) show(s api.State) {
 	}
 	if s.Run.N == 0 {
 		return
+	}
+	if !s.Run.Expected.IsZero() && s.Run.Guessed == 0 && s.Run.Outcome == "" {
+		line("expected", "told", s.Run.Started, "expected to end after %.1f s, as earlier runs did", s.Run.Expected.Sub(s.Run.Started).Seconds())
 	}
 	for _, n := range s.Nodes {
 		for _, m := range n.Marks {
@@ -205,6 +217,8 @@ func (p *progress) show(s api.State) {
 			}
 		case api.Reused:
 			line(key, c.State, s.Now, "%-14s %s reused from run %d", c.Node, c.Step, c.Run)
+		case api.Skipped:
+			line(key, c.State, c.Ended, "%-14s %s skipped: it is taken for done", c.Node, c.Step)
 		case api.Failed:
 			line(key, c.State, c.Ended, "%-14s %s failed: %s%s", c.Node, c.Step, c.Reason, quote(c.Tail))
 		}

@@ -68,6 +68,35 @@ func (s Station) Runs(ctx context.Context, lab string) ([]ledger.Run, error) {
 	return l.Runs(ctx, lab)
 }
 
+// Times gives how long things took on this workstation. Nothing is started.
+func (s Station) Times() (map[string][]ledger.Took, error) {
+	if _, err := os.Stat(s.Home.Ledger()); errors.Is(err, os.ErrNotExist) {
+		return nil, nil
+	}
+	l, err := ledger.Open(s.Home.Ledger(), ledger.Options{Now: time.Now})
+	if err != nil {
+		return nil, err
+	}
+	defer l.Close()
+	return l.Times(context.Background())
+}
+
+// Picture gives the state of a lab at the end of an earlier run. Nothing is
+// started.
+func (s Station) Picture(ctx context.Context, lab string, run int) (api.State, error) {
+	var state api.State
+	l, err := ledger.Open(s.Home.Ledger(), ledger.Options{Now: time.Now})
+	if err != nil {
+		return state, err
+	}
+	defer l.Close()
+	text, err := l.Picture(ctx, lab, run)
+	if err != nil {
+		return state, err
+	}
+	return state, json.Unmarshal(text, &state)
+}
+
 // Holds tells what the labs that live hold of the workstation.
 func (s Station) Holds() []workstation.Hold {
 	labs, err := s.Labs(context.Background())

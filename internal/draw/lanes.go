@@ -5,6 +5,39 @@ import (
 	"time"
 )
 
+// PieceKind says what a lane shows over a piece of time.
+type PieceKind int
+
+// What lanes show.
+const (
+	Idle   PieceKind = iota // the node waits for others
+	Making                  // it is created or boots
+	Work                    // a step's script runs
+	Wait                    // a step waits for its condition
+)
+
+// Piece is a piece of a lane; times count from the start of the run.
+type Piece struct {
+	Kind        PieceKind
+	Name        string // of the step, or of the state in which it is made
+	State       string // of the step
+	From, Until time.Duration
+	Chain       bool // it belongs to the longest chain
+}
+
+// Lane is what a node, or several folded into one, did in a run.
+type Lane struct {
+	Name   string // of the node, or of the group
+	Group  string
+	Nodes  int    // how many are folded here, 0 for a node by itself
+	State  string // of the node; of a folded lane, the one that is farthest behind
+	Pieces []Piece
+	// Waits says what it waits for at the end, "" for nothing; Hindered that
+	// this never comes.
+	Waits    string
+	Hindered bool
+}
+
 // Axis is a time axis of a number of columns. It compresses as time grows.
 type Axis struct {
 	Columns int

@@ -19,15 +19,16 @@ import (
 var may = map[string]string{
 	"labfile": "labfile/shape", "labfile/shape": "", "workstation": "labfile", "ledger": "", "mask": "", "reap": "", "clock": "", "home": "", "longpath": "", "image": "", "fabric": "", "reach": "",
 	"plan": "labfile workstation", "schedule": "labfile plan", "mapping": "home labfile ledger plan schedule workstation workstation/survey", "workstation/survey": "workstation",
-	"draw": "plan", "draw/paper": "draw plan", "agent": "", "agent/server": "agent mask reap",
+	"draw": "plan", "draw/paper": "draw plan", "draw/lanes": "api draw schedule", "agent": "", "agent/server": "agent mask reap",
 	"anchor": "reap", "substrate": "agent fabric", "substrate/container": "agent anchor fabric home longpath substrate",
 	"trial": "home substrate/container workstation",
-	"audit": "anchor workstation/survey", "api": "agent audit labfile ledger plan", "run": "agent api fabric labfile ledger mask plan schedule substrate",
-	"keeper":  "agent anchor api audit home image ledger longpath mapping mask plan reach run schedule substrate substrate/container workstation workstation/survey",
-	"client":  "agent api home ledger longpath mapping plan workstation",
-	"starter": "labfile/shape",
-	"cli":     "labfile/shape starter agent api audit client draw draw/paper labfile mapping plan substrate workstation workstation/survey ledger",
-	"tui":     "agent api audit client draw labfile ledger mapping plan run schedule workstation workstation/survey tui/cell tui/theme", "tui/cell": "", "tui/theme": "",
+	"audit": "anchor workstation/survey", "api": "agent audit labfile ledger plan schedule", "run": "agent api fabric labfile ledger mask plan schedule substrate",
+	"rehearsal": "api labfile ledger plan schedule workstation",
+	"keeper":    "agent anchor api audit home image ledger longpath mapping mask plan reach rehearsal run schedule substrate substrate/container workstation workstation/survey",
+	"client":    "agent api home ledger longpath mapping plan workstation",
+	"starter":   "labfile/shape",
+	"cli":       "labfile/shape starter agent api audit client draw draw/lanes draw/paper labfile mapping plan rehearsal schedule substrate workstation workstation/survey ledger",
+	"tui":       "agent api audit client draw labfile ledger mapping plan run schedule workstation workstation/survey tui/cell tui/theme", "tui/cell": "", "tui/theme": "",
 	"testbed": "", "house": "", "measure": "",
 }
 

@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -26,6 +27,8 @@ import (
 	"kettlehole/internal/home"
 	"kettlehole/internal/keeper"
 	"kettlehole/internal/ledger"
+	"kettlehole/internal/rehearsal"
+	"kettlehole/internal/schedule"
 	"kettlehole/internal/testbed"
 )
 
@@ -396,6 +399,88 @@ steps:
 		assert.Equal(t, http.StatusOK, response.StatusCode, f.Name)
 	}
 	b.teardown()
+}
+
+// What a run took is expected of the next one, also of another lab; a picture
+// of each run stays; the rehearsal starts things in the order of the real run;
+// what a person wants beyond what is due is done once, even if the keeper is
+// killed meanwhile.
+func TestTimesPicturesAndWays(t *testing.T) {
+	text := `
+groups: {node: {count: 2, memory: 64M}}
+steps:
+  first: {on: all, run: "sleep 0.4; echo first >> /root/ran"}
+  second: {on: node-1, run: "sleep 0.4; echo second >> /root/ran"}
+  third: {on: node-2, after: [second], run: "echo third >> /root/ran"}
+`
+	b := newBench(t, text)
+	s := b.done()
+	assert.Equal(t, "first on node-1, second on node-1, third on node-2", chain(s), "the longest chain")
+	times, err := b.Times()
+	require.NoError(t, err)
+	g, _ := schedule.New(s.Plan)
+	r, err := rehearsal.Rehearse(rehearsal.Request{Plan: s.Plan, Graph: g, Times: times, Start: s.Run.Started})
+	require.NoError(t, err)
+	assert.Empty(t, r.Guessed)
+	assert.InDelta(t, s.Run.Ended.Sub(s.Run.Started).Seconds(), r.Took.Seconds(), 0.6)
+	assert.Equal(t, begins(s), begins(r.State), "rehearsed in the order of the real run")
+
+	// Again from the second step on, the keeper killed in the middle.
+	b.killKeeper()
+	b.killAt(12, "after")
+	lab := b.Open(b.name)
+	wanted := api.Wanted{File: b.file, Ways: api.Ways{From: "second"}}
+	_ = lab.Provision(b.ctx, wanted) // the keeper may be gone before it answers
+	expected := false
+	for range 3 {
+		if lab.Follow(b.ctx, func(now api.State) bool {
+			s, expected = now, expected || !now.Run.Expected.IsZero() && now.Run.Guessed == 0
+			return s.Run.N < 2 || s.Run.Outcome == ""
+		}) == nil {
+			break
+		}
+	}
+	require.Equal(t, api.OutcomeDone, s.Run.Outcome, s.Error)
+	assert.NoFileExists(t, b.kill, "it was killed")
+	assert.True(t, expected, "its end was foreseen")
+	assert.Equal(t, "first\nsecond\nsecond", b.sh("node-1", "cat /root/ran"))
+	assert.Equal(t, "first\nthird\nthird", b.sh("node-2", "cat /root/ran"))
+	first, err := b.Picture(b.ctx, b.name, 1)
+	require.NoError(t, err)
+	assert.Equal(t, 1, first.Run.N)
+	assert.Len(t, first.Cells, 4)
+	assert.NotEmpty(t, first.Nodes[0].Marks)
+	_, err = b.Picture(b.ctx, b.name, 3)
+	assert.ErrorIs(t, err, ledger.ErrNoRun)
+	b.teardown()
+	after, err := b.Times()
+	require.NoError(t, err)
+	assert.NotEmpty(t, after, "times outlive the lab")
+}
+
+func chain(s api.State) string {
+	var all []string
+	for _, c := range s.Run.Chain {
+		all = append(all, c.String())
+	}
+	return strings.Join(all, ", ")
+}
+
+// begins lists the cells in the order in which they began, those of one step
+// by their nodes.
+func begins(s api.State) []string {
+	cells := slices.Clone(s.Cells)
+	slices.SortFunc(cells, func(a, b api.Cell) int {
+		if a.Step == b.Step {
+			return strings.Compare(a.Node, b.Node)
+		}
+		return a.Started.Compare(b.Started)
+	})
+	var all []string
+	for _, c := range cells {
+		all = append(all, c.Step+" on "+c.Node)
+	}
+	return all
 }
 
 func TestWaitsWithReason(t *testing.T) {

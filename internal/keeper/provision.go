@@ -22,6 +22,7 @@ import (
 	"kettlehole/internal/ledger"
 	"kettlehole/internal/mapping"
 	"kettlehole/internal/plan"
+	"kettlehole/internal/rehearsal"
 	"kettlehole/internal/run"
 	"kettlehole/internal/schedule"
 	"kettlehole/internal/substrate"
@@ -66,6 +67,9 @@ func (k *Keeper) provision(ctx context.Context, want api.Wanted) error {
 	if m.Lab.Name != k.options.Lab {
 		return &refusal{fmt.Sprintf("%s declares the lab %q, not %q", want.File, m.Lab.Name, k.options.Lab)}
 	}
+	if _, err := run.NewOrders(m.Plan, m.Graph, want.Ways); err != nil {
+		return &refusal{err.Error()}
+	}
 	text, err := json.Marshal(m.Plan)
 	if err != nil {
 		return err
@@ -103,12 +107,16 @@ func (k *Keeper) provision(ctx context.Context, want api.Wanted) error {
 	}
 	// Recorded before the answer is given: a run that was granted goes on even
 	// if this keeper ends the next moment.
-	started, err := k.ledger.StartRun(ctx, m.Lab.Name)
+	wish, err := json.Marshal(want)
+	if err != nil {
+		return err
+	}
+	started, err := k.ledger.StartRun(ctx, m.Lab.Name, wish)
 	if err != nil {
 		return err
 	}
 	k.mu.Lock()
-	k.living, k.agreed = m.Plan, want.Agreed
+	k.living = m.Plan
 	k.mu.Unlock()
 	k.board.lay(m.Plan, m.File)
 	k.begin(context.WithoutCancel(ctx), m.Plan, started)
@@ -118,19 +126,24 @@ func (k *Keeper) provision(ctx context.Context, want api.Wanted) error {
 // begin starts a run that was recorded, or goes on with one. The lab must not
 // be leaving, and no other run going on.
 func (k *Keeper) begin(ctx context.Context, p *plan.Plan, started ledger.Run) {
+	var want api.Wanted
+	if err := json.Unmarshal(started.Wish, &want); err != nil {
+		k.options.Log.Error("reading what was asked for", "error", err)
+	}
 	k.mu.Lock()
 	defer k.mu.Unlock()
+	k.agreed = want.Agreed
 	ctx, cancel := context.WithCancelCause(ctx)
 	k.cancel = cancel
 	k.board.change(func(s *api.State) {
-		s.Phase, s.Run = api.PhaseMaking, api.Run{N: started.N, Started: started.Started}
+		s.Phase, s.Run = api.PhaseMaking, api.Run{N: started.N, Started: started.Started, Ways: want.Ways}
 		for i := range s.Nodes {
 			s.Nodes[i].Marks = nil
 		}
 	})
 	k.busy.Go(func() {
 		defer cancel(nil)
-		err := k.run(ctx, p, started)
+		err := k.run(ctx, p, started, want.Ways)
 		if err != nil {
 			k.options.Log.Error("run", "error", err)
 		}
@@ -140,8 +153,7 @@ func (k *Keeper) begin(ctx context.Context, p *plan.Plan, started ledger.Run) {
 		k.board.change(func(s *api.State) {
 			s.Phase = api.PhaseLiving
 			if s.Run.Ended.IsZero() {
-				s.Run.Ended = k.options.Clock.Now()
-				s.Run.Outcome = outcome(ctx, err)
+				s.Run = ended(*s, k.options.Clock.Now(), outcome(ctx, err)).Run
 			}
 			s.Error, s.Fault = "", false
 			if err != nil {
@@ -171,15 +183,22 @@ func outcome(ctx context.Context, err error) string {
 
 // run makes what is missing of the lab and runs what is due. Every part of it
 // may be repeated.
-func (k *Keeper) run(ctx context.Context, p *plan.Plan, started ledger.Run) error {
-	err := k.carry(ctx, p, started)
+func (k *Keeper) run(ctx context.Context, p *plan.Plan, started ledger.Run, ways api.Ways) error {
+	err := k.carry(ctx, p, started, ways)
 	if ctx.Err() != nil && !errors.Is(context.Cause(ctx), run.ErrCancelled) {
 		return err // the keeper ends, not the run
 	}
-	return errors.Join(err, k.ledger.EndRun(ctx, p.Lab, started.N, outcome(ctx, err)))
+	state, _, _ := k.board.look()
+	state = ended(state, state.Now, outcome(ctx, err))
+	if err != nil {
+		state.Error = k.secrets.Text(err.Error())
+	}
+	picture, errText := json.Marshal(state)
+	end := ledger.End{Outcome: state.Run.Outcome, Picture: picture, Took: rehearsal.Learn(state)}
+	return errors.Join(err, errText, k.ledger.EndRun(ctx, p.Lab, started.N, end))
 }
 
-func (k *Keeper) carry(ctx context.Context, p *plan.Plan, started ledger.Run) error {
+func (k *Keeper) carry(ctx context.Context, p *plan.Plan, started ledger.Run, ways api.Ways) error {
 	doing := func(what string) { k.board.change(func(s *api.State) { s.Run.Doing = what }) }
 	doing("the anchor is started")
 	defer doing("")
@@ -215,9 +234,20 @@ func (k *Keeper) carry(ctx context.Context, p *plan.Plan, started ledger.Run) er
 		return err
 	}
 	doing("")
-	r := &run.Run{N: started.N, Plan: p, Graph: graph, Image: digest, Layers: layers, Substrate: k.containers, Record: k.ledger, Values: kept,
+	orders, err := run.NewOrders(p, graph, ways)
+	if err != nil {
+		return &refusal{err.Error()}
+	}
+	r := &run.Run{Orders: orders, N: started.N, Plan: p, Graph: graph, Image: digest, Layers: layers, Substrate: k.containers, Record: k.ledger, Values: kept,
 		Secrets: &k.secrets, Watcher: watcher{k, ctx}, Clock: k.options.Clock,
 		Pressure: k.pressure(), Floor: runtime.NumCPU()}
+	times, err := k.ledger.Times(ctx)
+	if err != nil {
+		return err
+	}
+	watched, stop := context.WithCancel(ctx)
+	defer stop()
+	k.busy.Go(func() { k.foresee(watched, graph, times, r.WillReuse) })
 	return r.Do(ctx)
 }
 

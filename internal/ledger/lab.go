@@ -58,7 +58,7 @@ func (l *Ledger) SetState(ctx context.Context, name string, state LabState) erro
 // left.
 func (l *Ledger) DropLab(ctx context.Context, name string) error {
 	return l.write(ctx, "end of lab "+name, func(ctx context.Context, tx *sql.Tx) error {
-		for _, table := range []string{"entries", "runs", "cells", "vals"} {
+		for _, table := range []string{"entries", "runs", "cells", "vals", "wishes", "pictures"} {
 			if _, err := tx.ExecContext(ctx, `delete from `+table+` where lab = ?`, name); err != nil {
 				return err
 			}

@@ -23,6 +23,9 @@ import (
 // ErrNoLab says that the ledger has no living lab of that name.
 var ErrNoLab = errors.New("no such lab")
 
+// ErrNoRun says that the ledger has no picture of such a run.
+var ErrNoRun = errors.New("no such run that has ended")
+
 // Hook is called around each write, n counting from 1 in this process, first
 // with committed false and then, once the write is durable, with true. Tests
 // use it to end the process there.
@@ -63,6 +66,15 @@ create table if not exists cells (
 ) strict;
 create table if not exists vals (
   lab text not null, name text not null, secret integer not null, text blob not null, primary key (lab, name)
+) strict;
+create table if not exists wishes (
+  lab text not null, n integer not null, content blob not null, primary key (lab, n)
+) strict;
+create table if not exists pictures (
+  lab text not null, n integer not null, content blob not null, primary key (lab, n)
+) strict;
+create table if not exists times (
+  key text primary key, took blob not null, used integer not null
 ) strict;
 `
 

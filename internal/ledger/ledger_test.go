@@ -2,6 +2,7 @@ package ledger_test
 
 import (
 	"context"
+	"fmt"
 	"path/filepath"
 	"sync"
 	"testing"
@@ -83,12 +84,12 @@ func TestRunsCellsValues(t *testing.T) {
 	ctx := context.Background()
 	l := open(t, filepath.Join(t.TempDir(), "l.db"), nil)
 	for n := 1; n <= 3; n++ {
-		run, err := l.StartRun(ctx, "desk")
+		run, err := l.StartRun(ctx, "desk", []byte("{}"))
 		require.NoError(t, err)
 		assert.Equal(t, n, run.N)
-		require.NoError(t, l.EndRun(ctx, "desk", n, "done"))
+		require.NoError(t, l.EndRun(ctx, "desk", n, ledger.End{Outcome: "done", Picture: []byte("{}")}))
 	}
-	other, err := l.StartRun(ctx, "other")
+	other, err := l.StartRun(ctx, "other", []byte("{}"))
 	require.NoError(t, err)
 	assert.Equal(t, 1, other.N)
 	cell := ledger.Cell{Step: "s", Node: "a-1", Run: 3, Identity: "i", State: "running", Started: time.Unix(5, 7)}
@@ -102,6 +103,37 @@ func TestRunsCellsValues(t *testing.T) {
 	values, err := l.Values(ctx, "desk")
 	require.NoError(t, err)
 	assert.Equal(t, []ledger.Value{{Name: "v", Secret: true, Text: []byte{0, 1}}}, values)
+}
+
+// Times outlive the lab, the newest of each kind; what a run looked like goes
+// with it.
+func TestTimesAndPictures(t *testing.T) {
+	ctx := context.Background()
+	l := open(t, filepath.Join(t.TempDir(), "l.db"), nil)
+	require.NoError(t, l.AddLab(ctx, ledger.Lab{Name: "desk", ID: "desk-1"}))
+	for n := range 7 {
+		run, err := l.StartRun(ctx, "desk", []byte(`{"file":"x"}`))
+		require.NoError(t, err)
+		end := ledger.End{Outcome: "done", Picture: fmt.Appendf(nil, "picture %d", run.N), Took: map[string][]ledger.Took{"a": {{Work: time.Duration(n), Wait: 1}}}}
+		if n == 0 {
+			end.Took["b"] = []ledger.Took{{Work: 9}}
+		}
+		require.NoError(t, l.EndRun(ctx, "desk", run.N, end))
+	}
+	runs, err := l.Runs(ctx, "desk")
+	require.NoError(t, err)
+	assert.JSONEq(t, `{"file":"x"}`, string(runs[3].Wish))
+	picture, err := l.Picture(ctx, "desk", 4)
+	require.NoError(t, err)
+	assert.Equal(t, "picture 4", string(picture))
+	_, err = l.Picture(ctx, "desk", 8)
+	assert.ErrorIs(t, err, ledger.ErrNoRun)
+	require.NoError(t, l.DropLab(ctx, "desk"))
+	_, err = l.Picture(ctx, "desk", 4)
+	assert.ErrorIs(t, err, ledger.ErrNoRun)
+	times, err := l.Times(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, map[string][]ledger.Took{"a": {{2, 1}, {3, 1}, {4, 1}, {5, 1}, {6, 1}}, "b": {{Work: 9}}}, times)
 }
 
 // The hook sees every write twice, in order, also when several write at once;
@@ -135,7 +167,7 @@ func TestShared(t *testing.T) {
 	for _, l := range handles {
 		all.Go(func() {
 			for range 20 {
-				_, err := l.StartRun(context.Background(), "desk")
+				_, err := l.StartRun(context.Background(), "desk", []byte("{}"))
 				assert.NoError(t, err)
 			}
 		})

@@ -12,24 +12,22 @@ type Run struct {
 	Started time.Time `json:"started"`
 	Ended   time.Time `json:"ended,omitzero"`
 	Outcome string    `json:"outcome,omitempty"` // "done", "failed", "cancelled"; empty while it goes on
+	Wish    []byte    `json:"-"`                 // JSON of what was asked for
 }
 
-// StartRun records a new run and gives its number.
-func (l *Ledger) StartRun(ctx context.Context, lab string) (Run, error) {
-	run := Run{Started: at(l.now())}
+// StartRun records a new run with what was asked for, and gives its number.
+func (l *Ledger) StartRun(ctx context.Context, lab string, wish []byte) (Run, error) {
+	run := Run{Started: at(l.now()), Wish: wish}
 	err := l.write(ctx, "a run", func(ctx context.Context, tx *sql.Tx) error {
-		return tx.QueryRowContext(ctx, `insert into runs (lab, n, started) select ?, coalesce(max(n), 0) + 1, ? from runs where lab = ? returning n`,
+		err := tx.QueryRowContext(ctx, `insert into runs (lab, n, started) select ?, coalesce(max(n), 0) + 1, ? from runs where lab = ? returning n`,
 			lab, run.Started.UnixNano(), lab).Scan(&run.N)
-	})
-	return run, err
-}
-
-// EndRun records how a run ended.
-func (l *Ledger) EndRun(ctx context.Context, lab string, n int, outcome string) error {
-	return l.write(ctx, "the end of a run", func(ctx context.Context, tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, `update runs set ended = ?, outcome = ? where lab = ? and n = ?`, l.now(), outcome, lab, n)
+		if err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `insert or replace into wishes (lab, n, content) values (?,?,?)`, lab, run.N, wish)
 		return err
 	})
+	return run, err
 }
 
 // Runs lists the runs of a lab, oldest first.
@@ -37,10 +35,10 @@ func (l *Ledger) Runs(ctx context.Context, lab string) ([]Run, error) {
 	return query(ctx, l, func(rows *sql.Rows) (Run, error) {
 		var run Run
 		var started, ended int64
-		err := rows.Scan(&run.N, &started, &ended, &run.Outcome)
+		err := rows.Scan(&run.N, &started, &ended, &run.Outcome, &run.Wish)
 		run.Started, run.Ended = at(started), at(ended)
 		return run, err
-	}, `select n, started, ended, outcome from runs where lab = ? order by n`, lab)
+	}, `select n, started, ended, outcome, coalesce(content, '{}') from runs left join wishes using (lab, n) where lab = ? order by n`, lab)
 }
 
 // Cell is the newest result of a step on a node.

@@ -31,7 +31,7 @@ func (r *Run) perform(ctx context.Context, i int) {
 	c := &r.cells[i]
 	c.Ended = r.Clock.Now()
 	c.Reason = ""
-	if c.State != api.Reused {
+	if c.State == api.Running {
 		c.State = api.Done
 	}
 	if err != nil {
@@ -60,7 +60,10 @@ func (r *Run) row(i int, identity string) ledger.Cell {
 func (r *Run) carry(ctx context.Context, i int, step plan.Step, node plan.Node, identity string) error {
 	client := r.Substrate.Agent(node.Name)
 	before := r.cells[i].before
-	same := before.Identity == identity
+	same := before.Identity == identity && !r.anew(i)
+	if r.Orders.skip[i] || same && before.State == api.Skipped {
+		return r.skip(i, step)
+	}
 	reused := same && before.State == api.Done && r.given(step)
 	started := time.Time{}
 	if same && before.State == api.Running && before.Run == r.N {
@@ -82,6 +85,16 @@ func (r *Run) carry(ctx context.Context, i int, step plan.Step, node plan.Node, 
 		return r.wait(ctx, i, client, *step.Wait)
 	}
 	return err
+}
+
+// skip takes a cell for done. What it should have given must be known.
+func (r *Run) skip(i int, step plan.Step) error {
+	if !r.given(step) {
+		return fmt.Errorf("it cannot be skipped: it gives %s, which nobody knows yet", step.Gives[0].Name)
+	}
+	now := r.Clock.Now()
+	r.setCell(i, func(c *api.Cell) { c.State, c.Run, c.Started, c.Ended = api.Skipped, r.N, now, now })
+	return nil
 }
 
 // work is the part of a step that asks something of the workstation: all but

@@ -67,6 +67,8 @@ type Run struct {
 	Pressure func() string
 	// Floor is how many nodes and scripts go on at once in spite of pressure.
 	Floor int
+	// Orders say what is wanted beyond what is due.
+	Orders Orders
 
 	mu     sync.Mutex // guards what follows
 	values map[string]string
@@ -122,6 +124,15 @@ func (r *Run) Do(ctx context.Context) error {
 	defer r.mu.Unlock()
 	if ctx.Err() != nil {
 		return context.Cause(ctx)
+	}
+	if r.faults == nil {
+		// Nothing failed, and something is left: it needs what nobody wanted.
+		for i := range r.cells {
+			if !r.done(i) && !r.leftOut(i) {
+				c := r.cells[i]
+				r.faults = append(r.faults, fmt.Errorf("step %s on %s did not start: it needs %s, which was left out", c.Step, c.Node, c.Reason))
+			}
+		}
 	}
 	return errors.Join(r.faults...)
 }
@@ -263,8 +274,36 @@ func (r *Run) settle(node string) {
 
 func (r *Run) done(i int) bool {
 	state := r.cells[i].State
-	return state == api.Done || state == api.Reused
+	return state == api.Done || state == api.Reused || state == api.Skipped
 }
+
+// leftOut tells whether nobody wants the cell in this run: it stays as it is.
+func (r *Run) leftOut(i int) bool { return r.Orders.out[i] }
+
+// anew tells whether the cell is to run though it is done, unless it did so in
+// this very run before the keeper was started again.
+func (r *Run) anew(i int) bool { return r.Orders.again[i] && r.cells[i].before.Run != r.N }
+
+// WillReuse tells whether a cell that has not begun will be found done, as far
+// as can be seen now. It is safe for concurrent use while [Run.Do] goes on.
+func (r *Run) WillReuse(i int) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.cells == nil || i >= len(r.cells) || r.anew(i) || !settled(r.cells[i].before.State) {
+		return false
+	}
+	if r.leftOut(i) {
+		return true
+	}
+	node, _ := r.Plan.Node(r.cells[i].Node)
+	if _, known := r.born[node.Name]; !known {
+		return false
+	}
+	return r.cells[i].before.Identity == r.identity(r.step(i), node)
+}
+
+// settled tells whether a result lets those go on that need it.
+func settled(state string) bool { return state == api.Done || state == api.Skipped }
 
 // advance starts every cell that may start and tells the others why they
 // wait. The caller holds the lock.
@@ -278,9 +317,16 @@ func (r *Run) advance(ctx context.Context) {
 			running[r.cells[i].Step]++
 		}
 	}
+	if r.passOver() {
+		defer func() {
+			for _, node := range r.Plan.Nodes {
+				r.settle(node.Name)
+			}
+		}()
+	}
 	full := map[string]bool{} // steps that run on as many nodes as they may
 	for _, i := range r.Graph.Ready(func(i int) bool { return r.cells[i].begun }, r.done) {
-		if r.nodes[r.cells[i].Node] != api.Provisioning {
+		if r.nodes[r.cells[i].Node] != api.Provisioning || r.leftOut(i) {
 			continue
 		}
 		step := r.step(i)
@@ -292,6 +338,7 @@ func (r *Run) advance(ctx context.Context) {
 		r.cells[i].begun = true
 		r.busy.Go(func() { r.perform(ctx, i) })
 	}
+	blocked := r.blocked()
 	for i := range r.cells {
 		c := &r.cells[i]
 		if c.begun || c.State != api.Waiting {
@@ -301,8 +348,11 @@ func (r *Run) advance(ctx context.Context) {
 		if reason == "" && full[c.Step] {
 			reason = fmt.Sprintf("its turn: %d at once", r.step(i).AtOnce)
 		}
-		if failed := r.blocked(i); failed != "" {
-			reason = failed
+		if blocked[i] != "" {
+			reason = blocked[i]
+		}
+		if r.leftOut(i) {
+			reason = api.LeftOut
 		}
 		if reason != c.Reason {
 			c.Reason = reason
@@ -311,23 +361,36 @@ func (r *Run) advance(ctx context.Context) {
 	}
 }
 
-// blocked says which failure keeps the cell from ever starting in this run.
-func (r *Run) blocked(i int) string {
-	if state := r.nodes[r.cells[i].Node]; state == api.Failed || state == api.Lost {
-		return "the node is " + state
-	}
-	for _, need := range r.Graph.Needs(i) {
-		c := r.cells[need]
-		switch {
-		case c.State == api.Failed:
-			return fmt.Sprintf("%s on %s failed", c.Step, c.Node)
-		case c.State == api.Waiting && !c.begun:
-			if reason := r.blocked(need); reason != "" {
-				return fmt.Sprintf("%s on %s, and there %s", c.Step, c.Node, reason)
-			}
+// passOver takes cells that nobody wants for done where they are, and tells
+// whether there were any. The caller holds the lock.
+func (r *Run) passOver() bool {
+	any := false
+	for i := range r.cells {
+		c := &r.cells[i]
+		if !r.leftOut(i) || c.State != api.Waiting || !settled(c.before.State) {
+			continue
 		}
+		any, c.begun = true, true
+		c.State, c.Run, c.Started, c.Ended = api.Reused, c.before.Run, c.before.Started, c.before.Ended
+		r.Watcher.CellIs(c.Cell)
 	}
-	return ""
+	return any
+}
+
+// blocked says for every cell which failure keeps it from ever starting in
+// this run.
+func (r *Run) blocked() []string {
+	return r.Graph.Blocked(func(i int) string {
+		if c := r.cells[i]; c.State == api.Failed {
+			return fmt.Sprintf("%s on %s failed", c.Step, c.Node)
+		}
+		return ""
+	}, func(i int) string {
+		if state := r.nodes[r.cells[i].Node]; !r.cells[i].begun && (state == api.Failed || state == api.Lost) {
+			return "the node is " + state
+		}
+		return ""
+	})
 }
 
 func (r *Run) setCell(i int, change func(c *api.Cell)) {

@@ -1,5 +1,6 @@
 // Package schedule is the order of a run: the graph of steps over nodes, what
-// may start now, what a lane waits for, and the longest chain. It is pure.
+// may start now, what a lane waits for, the longest chain, and how a run would
+// go in time. It is pure.
 package schedule
 
 import (
@@ -22,61 +23,66 @@ func (c Cell) String() string { return c.Step + " on " + c.Node }
 
 // Graph says which cells must be done before which. It is not changed once
 // made and may be read by any number of goroutines.
+//
+// The cells of a step stand together, and a cell that needs a step needs all
+// of them, so that what is needed is kept by step and not by cell: its size
+// grows with the cells, not with their square.
 type Graph struct {
 	Cells []Cell
-	needs [][]int // indices into Cells
+	steps []step
+	of    []int // the step of each cell, an index into steps
+	lane  []int // the cell before on the same node, -1 for none
+	order []int // all cells, each after what it needs
 	index map[Cell]int
-	taken []map[int]string // for a needed cell, the value that is taken from it
+}
+
+// step is the part of a graph that the cells of one step share.
+type step struct {
+	name        string
+	first, past int            // its cells, indices into Cells
+	needs       []int          // steps, indices into steps
+	taken       map[int]string // for a needed step, the value that is taken from it
 }
 
 // New builds the graph of a plan. Where steps wait for one another in a
 // circle the graph is nil and the findings name the circle step by step.
 func New(p *plan.Plan) (*Graph, labfile.Findings) {
 	g := &Graph{index: map[Cell]int{}}
-	steps := map[string]plan.Step{}
-	giver := map[string]plan.Step{}
-	for _, s := range p.Steps {
-		steps[s.Name] = s
-		for _, v := range s.Gives {
-			giver[v.Name] = s
-		}
-		for _, node := range s.Nodes {
-			g.index[Cell{s.Name, node}] = len(g.Cells)
-			g.Cells = append(g.Cells, Cell{s.Name, node})
-		}
-	}
-	g.needs = make([][]int, len(g.Cells))
-	g.taken = make([]map[int]string, len(g.Cells))
+	at := map[string]int{}
+	giver := map[string]int{}
 	before := map[string]int{} // the last cell of each node so far
-	at := 0
-	for _, s := range p.Steps {
-		for _, node := range s.Nodes {
-			needs := map[int]bool{}
-			if last, any := before[node]; any {
-				needs[last] = true
-			}
-			for _, name := range s.After {
-				for _, other := range steps[name].Nodes {
-					needs[g.index[Cell{name, other}]] = true
-				}
-			}
-			g.taken[at] = map[int]string{}
-			for _, value := range s.Takes {
-				for _, other := range giver[value].Nodes {
-					need := g.index[Cell{giver[value].Name, other}]
-					needs[need] = true
-					g.taken[at][need] = value
-				}
-			}
-			for need := range needs {
-				g.needs[at] = append(g.needs[at], need)
-			}
-			slices.Sort(g.needs[at])
-			before[node] = at
-			at++
+	for i, s := range p.Steps {
+		at[s.Name] = i
+		for _, v := range s.Gives {
+			giver[v.Name] = i
 		}
+		one := step{name: s.Name, first: len(g.Cells), taken: map[int]string{}}
+		for _, node := range s.Nodes {
+			c := Cell{s.Name, node}
+			g.index[c] = len(g.Cells)
+			last, any := before[node]
+			if !any {
+				last = -1
+			}
+			before[node] = len(g.Cells)
+			g.Cells, g.of, g.lane = append(g.Cells, c), append(g.of, i), append(g.lane, last)
+		}
+		one.past = len(g.Cells)
+		g.steps = append(g.steps, one)
 	}
-	if circle := g.circle(); circle != nil {
+	for i, s := range p.Steps {
+		one := &g.steps[i]
+		for _, name := range s.After {
+			one.needs = append(one.needs, at[name])
+		}
+		for _, value := range s.Takes {
+			one.needs = append(one.needs, giver[value])
+			one.taken[giver[value]] = value
+		}
+		slices.Sort(one.needs)
+		one.needs = slices.Compact(one.needs)
+	}
+	if circle := g.sort(); circle != nil {
 		var words []string
 		for _, i := range circle {
 			words = append(words, g.Cells[i].String())
@@ -87,19 +93,25 @@ func New(p *plan.Plan) (*Graph, labfile.Findings) {
 	return g, nil
 }
 
-// circle finds cells that need one another, each the need of the one before,
-// the first repeated at the end; nil where there are none.
-func (g *Graph) circle() []int {
-	state := make([]byte, len(g.Cells)) // 0 unseen, 1 on the path, 2 done
+// sort fills in the order. Where there is none it gives cells that need one
+// another, each the need of the one before, the first repeated at the end.
+func (g *Graph) sort() []int {
+	cells := len(g.Cells)
+	state := make([]byte, cells+len(g.steps)) // of cells, then of steps: 0 unseen, 1 on the path, 2 done
 	var path []int
 	var visit func(int) []int
 	visit = func(i int) []int {
 		state[i] = 1
 		path = append(path, i)
-		for _, need := range g.needs[i] {
+		for need := range g.edges(i) {
 			switch state[need] {
 			case 1:
-				return append(slices.Clone(path[slices.Index(path, need):]), need)
+				circle := append(slices.Clone(path[slices.Index(path, need):]), need)
+				circle = slices.DeleteFunc(circle, func(i int) bool { return i >= cells })
+				if need >= cells { // the circle was met at a step
+					circle = append(circle, circle[0])
+				}
+				return circle
 			case 0:
 				if found := visit(need); found != nil {
 					return found
@@ -108,6 +120,9 @@ func (g *Graph) circle() []int {
 		}
 		path = path[:len(path)-1]
 		state[i] = 2
+		if i < cells {
+			g.order = append(g.order, i)
+		}
 		return nil
 	}
 	for i := range g.Cells {
@@ -120,20 +135,84 @@ func (g *Graph) circle() []int {
 	return nil
 }
 
+// edges gives what a cell, or a step behind the cells, needs directly.
+func (g *Graph) edges(i int) func(yield func(int) bool) {
+	return func(yield func(int) bool) {
+		if i >= len(g.Cells) {
+			s := g.steps[i-len(g.Cells)]
+			for c := s.first; c < s.past; c++ {
+				if !yield(c) {
+					return
+				}
+			}
+			return
+		}
+		if g.lane[i] >= 0 && !yield(g.lane[i]) {
+			return
+		}
+		for _, need := range g.steps[g.of[i]].needs {
+			if !yield(len(g.Cells) + need) {
+				return
+			}
+		}
+	}
+}
+
 // Index gives the position of a cell in Cells.
 func (g *Graph) Index(c Cell) (int, bool) {
 	i, ok := g.index[c]
 	return i, ok
 }
 
-// Needs gives the cells that must be done before the i-th.
-func (g *Graph) Needs(i int) []int { return g.needs[i] }
+// Needs gives the cells that must be done before the i-th, in order.
+func (g *Graph) Needs(i int) []int {
+	var all []int
+	if g.lane[i] >= 0 {
+		all = append(all, g.lane[i])
+	}
+	for _, need := range g.steps[g.of[i]].needs {
+		for c := g.steps[need].first; c < g.steps[need].past; c++ {
+			all = append(all, c)
+		}
+	}
+	slices.Sort(all)
+	return slices.Compact(all)
+}
+
+// Following gives these cells and all that need them, in order.
+func (g *Graph) Following(cells []int) []int {
+	follows := make([]bool, len(g.Cells))
+	for _, i := range cells {
+		follows[i] = true
+	}
+	inStep := make([]bool, len(g.steps)) // whether one of its cells follows
+	var all []int
+	for _, i := range g.order {
+		follows[i] = follows[i] || g.lane[i] >= 0 && follows[g.lane[i]] || slices.ContainsFunc(g.steps[g.of[i]].needs, func(s int) bool { return inStep[s] })
+		if follows[i] {
+			inStep[g.of[i]] = true
+			all = append(all, i)
+		}
+	}
+	slices.Sort(all)
+	return all
+}
 
 // Ready lists the cells that may start: not yet begun, with all they need done.
 func (g *Graph) Ready(begun, done func(i int) bool) []int {
+	whole := make([]bool, len(g.steps))
+	for i, s := range g.steps {
+		whole[i] = true
+		for c := s.first; c < s.past && whole[i]; c++ {
+			whole[i] = done(c)
+		}
+	}
 	var ready []int
 	for i := range g.Cells {
-		if !begun(i) && !slices.ContainsFunc(g.needs[i], func(n int) bool { return !done(n) }) {
+		if begun(i) || g.lane[i] >= 0 && !done(g.lane[i]) {
+			continue
+		}
+		if !slices.ContainsFunc(g.steps[g.of[i]].needs, func(s int) bool { return !whole[s] }) {
 			ready = append(ready, i)
 		}
 	}
@@ -143,21 +222,54 @@ func (g *Graph) Ready(begun, done func(i int) bool) []int {
 // Waits says what keeps the i-th cell from starting, "" where nothing does. A
 // cell of the node's own lane is named by its step alone.
 func (g *Graph) Waits(i int, done func(i int) bool) string {
-	for _, own := range []bool{false, true} {
-		for _, n := range g.needs[i] {
-			if done(n) || (g.Cells[n].Node == g.Cells[i].Node) != own {
-				continue
+	own := ""
+	one := g.steps[g.of[i]]
+	for _, need := range one.needs {
+		for c := g.steps[need].first; c < g.steps[need].past; c++ {
+			switch value := one.taken[need]; {
+			case done(c):
+			case g.Cells[c].Node == g.Cells[i].Node:
+				own = g.Cells[c].Step
+			case value != "":
+				return fmt.Sprintf("%s from %s", value, g.Cells[c].Node)
+			default:
+				return g.Cells[c].String()
 			}
-			if value := g.taken[i][n]; value != "" {
-				return fmt.Sprintf("%s from %s", value, g.Cells[n].Node)
-			}
-			if own {
-				return g.Cells[n].Step
-			}
-			return g.Cells[n].String()
 		}
 	}
-	return ""
+	if last := g.lane[i]; last >= 0 && !done(last) {
+		own = g.Cells[last].Step
+	}
+	return own
+}
+
+// Blocked says for every cell what keeps it from ever starting, "" where
+// nothing does. failed says that a cell failed, own what keeps a cell that has
+// not begun from starting by itself; both give "" where nothing is wrong.
+func (g *Graph) Blocked(failed, own func(i int) string) []string {
+	all := make([]string, len(g.Cells))
+	broken := make([]int, len(g.steps)) // a cell of the step that keeps others, plus one
+	keeps := func(need int) string {
+		if words := failed(need); words != "" || all[need] == "" {
+			return words
+		}
+		return g.Cells[need].String() + ", and there " + all[need]
+	}
+	for _, i := range g.order {
+		all[i] = own(i)
+		if last := g.lane[i]; last >= 0 && all[i] == "" {
+			all[i] = keeps(last)
+		}
+		for _, s := range g.steps[g.of[i]].needs {
+			if all[i] == "" && broken[s] > 0 {
+				all[i] = keeps(broken[s] - 1)
+			}
+		}
+		if s := g.of[i]; broken[s] == 0 && (all[i] != "" || failed(i) != "") {
+			broken[s] = i + 1
+		}
+	}
+	return all
 }
 
 // Chain gives the longest chain of cells by the time each takes, first to
@@ -165,26 +277,23 @@ func (g *Graph) Waits(i int, done func(i int) bool) string {
 func (g *Graph) Chain(cost func(i int) time.Duration) ([]int, time.Duration) {
 	ends := make([]time.Duration, len(g.Cells))
 	from := make([]int, len(g.Cells))
-	done := make([]bool, len(g.Cells))
-	var visit func(int)
-	visit = func(i int) {
-		if done[i] {
-			return
-		}
-		done[i], from[i] = true, -1
-		var latest time.Duration
-		for _, n := range g.needs[i] {
-			visit(n)
-			if ends[n] > latest || from[i] < 0 {
-				latest, from[i] = ends[n], n
+	latest := make([]int, len(g.steps)) // the cell of the step that ends last, plus one
+	last := -1
+	for _, i := range g.order {
+		from[i] = g.lane[i]
+		for _, s := range g.steps[g.of[i]].needs {
+			if c := latest[s] - 1; c >= 0 && (from[i] < 0 || ends[c] > ends[from[i]]) {
+				from[i] = c
 			}
 		}
-		ends[i] = latest + cost(i)
-	}
-	last := -1
-	for i := range g.Cells {
-		visit(i)
-		if last < 0 || ends[i] > ends[last] {
+		if from[i] >= 0 {
+			ends[i] = ends[from[i]]
+		}
+		ends[i] += cost(i)
+		if s := g.of[i]; latest[s] == 0 || ends[i] > ends[latest[s]-1] {
+			latest[s] = i + 1
+		}
+		if last < 0 || ends[i] > ends[last] || ends[i] == ends[last] && i < last {
 			last = i
 		}
 	}

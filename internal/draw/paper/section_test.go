@@ -2,6 +2,7 @@ package paper_test
 
 import (
 	"bytes"
+	"compress/zlib"
 	"encoding/xml"
 	"fmt"
 	"io"
@@ -90,6 +91,21 @@ groups: {council: {count: 3, networks: {valley: .11}}}
 forwards: {door: 8080 -> council-1:80}
 `
 
+// unpacked gives the streams of a PDF file that are packed (PDF 1.7, section
+// 7.4.4), one after the other.
+func unpacked(t *testing.T, pdf []byte) string {
+	var all strings.Builder
+	for _, part := range bytes.Split(pdf, []byte("stream\n"))[1:] {
+		unpacker, err := zlib.NewReader(bytes.NewReader(part))
+		if err != nil {
+			continue // this one is not packed
+		}
+		_, _ = io.Copy(&all, unpacker) // what follows the stream ends it
+	}
+	require.NotZero(t, all.Len())
+	return all.String()
+}
+
 // Text stays text, in both formats, and what is written is whole.
 func TestFormats(t *testing.T) {
 	s := paper.Section(planOf(t, desk), noon)
@@ -114,5 +130,6 @@ func TestFormats(t *testing.T) {
 	assert.True(t, bytes.HasPrefix(pdf.Bytes(), []byte("%PDF-")))
 	assert.Contains(t, pdf.String(), "/FontFile2", "letters are embedded as letters")
 	assert.NotContains(t, pdf.String(), "/Subtype /Image")
+	assert.Contains(t, unpacked(t, pdf.Bytes()), "W\xf6rter & <signs> - and \xb7 more.", "letters beyond ASCII are those of the font")
 	assert.ErrorContains(t, s.Write(&pdf, "bmp"), "those are svg, pdf")
 }

@@ -2,9 +2,11 @@ package paper
 
 import (
 	"fmt"
+	"image/color"
 	"io"
 	"strings"
 
+	"golang.org/x/text/encoding/charmap"
 	"gonum.org/v1/plot/font"
 	"gonum.org/v1/plot/font/liberation"
 	"gonum.org/v1/plot/vg"
@@ -16,6 +18,8 @@ import (
 // the top.
 type Sheet struct {
 	Width, Height float64
+	Grid          []Line // below all the rest
+	Boxes         []Box
 	Labels        []Label
 	Lines         []Line
 	Dots          []Dot
@@ -34,6 +38,10 @@ type Line struct {
 	X1, Y1, X2, Y2, Width float64
 	Dashed                bool
 }
+
+// Box is a rectangle whose upper left corner is at X and Y. Ink is how dark it
+// is, from 0 for white to 1 for black; it has an edge.
+type Box struct{ X, Y, W, H, Ink float64 }
 
 // Dot is a filled circle.
 type Dot struct{ X, Y, R float64 }
@@ -79,6 +87,7 @@ func (s Sheet) Write(to io.Writer, format string) error {
 		vg.Canvas
 		io.WriterTo
 	}
+	encode := func(text string) string { return text }
 	switch format {
 	case "svg":
 		canvas = vgsvg.New(w, h)
@@ -86,30 +95,43 @@ func (s Sheet) Write(to io.Writer, format string) error {
 		pdf := vgpdf.New(w, h)
 		pdf.EmbedFonts(true)
 		canvas = pdf
+		// The embedded letters are those of code page 1252, a byte each.
+		encode = func(text string) string {
+			bytes, err := charmap.Windows1252.NewEncoder().String(text)
+			if err != nil {
+				return text
+			}
+			return bytes
+		}
 	default:
 		return fmt.Errorf("drawing: %q is no format; those are %s", format, strings.Join(Formats, ", "))
 	}
-	s.draw(canvas)
+	s.draw(canvas, encode)
 	if _, err := canvas.WriteTo(to); err != nil {
 		return fmt.Errorf("writing the drawing: %w", err)
 	}
 	return nil
 }
 
-func (s Sheet) draw(canvas vg.Canvas) {
+func (s Sheet) draw(canvas vg.Canvas, encode func(string) string) {
 	at := func(x, y float64) vg.Point { return vg.Point{X: vg.Points(x), Y: vg.Points(s.Height - y)} }
-	for _, l := range s.Lines {
-		canvas.SetLineWidth(vg.Points(l.Width))
-		var dashes []vg.Length
-		if l.Dashed {
-			dashes = []vg.Length{vg.Points(2), vg.Points(2)}
-		}
-		canvas.SetLineDash(dashes, 0)
+	stroke(canvas, at, s.Grid)
+	for _, b := range s.Boxes {
 		var p vg.Path
-		p.Move(at(l.X1, l.Y1))
-		p.Line(at(l.X2, l.Y2))
+		p.Move(at(b.X, b.Y))
+		p.Line(at(b.X+b.W, b.Y))
+		p.Line(at(b.X+b.W, b.Y+b.H))
+		p.Line(at(b.X, b.Y+b.H))
+		p.Close()
+		canvas.SetColor(color.Gray{uint8(255 * (1 - b.Ink))})
+		canvas.Fill(p)
+		canvas.SetColor(color.Black)
+		canvas.SetLineWidth(vg.Points(0.4))
+		canvas.SetLineDash(nil, 0)
 		canvas.Stroke(p)
 	}
+	canvas.SetColor(color.Black)
+	stroke(canvas, at, s.Lines)
 	for _, d := range s.Dots {
 		var p vg.Path
 		p.Move(at(d.X+d.R, d.Y))
@@ -121,6 +143,21 @@ func (s Sheet) draw(canvas vg.Canvas) {
 	mono := font.Font{Typeface: "Liberation", Variant: "Mono"}
 	for _, l := range s.Labels {
 		// The text stands on a line a quarter of its size above its box's end.
-		canvas.FillString(fonts.Lookup(mono, vg.Points(l.Size)), at(l.X, l.Y+l.Size), l.Text)
+		canvas.FillString(fonts.Lookup(mono, vg.Points(l.Size)), at(l.X, l.Y+l.Size), encode(l.Text))
+	}
+}
+
+func stroke(canvas vg.Canvas, at func(x, y float64) vg.Point, lines []Line) {
+	for _, l := range lines {
+		canvas.SetLineWidth(vg.Points(l.Width))
+		var dashes []vg.Length
+		if l.Dashed {
+			dashes = []vg.Length{vg.Points(2), vg.Points(2)}
+		}
+		canvas.SetLineDash(dashes, 0)
+		var p vg.Path
+		p.Move(at(l.X1, l.Y1))
+		p.Line(at(l.X2, l.Y2))
+		canvas.Stroke(p)
 	}
 }

@@ -1,0 +1,86 @@
+package main_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kettlehole/internal/testbed"
+)
+
+// A rehearsal makes nothing, tells what would happen, and refuses what it
+// cannot know.
+func TestRehearse(t *testing.T) {
+	b := newBench(t)
+	file := b.write("x.lab.yaml", "lab: rehearsed\ngroups: {node: {count: 2, memory: 900G}}\nforwards: {page: 80 -> node-1:80}\n"+
+		"steps: {one: {on: all, run: x}, two: {on: node-2, after: [one], run: x, retry: {times: 1, pause: 1s}}}\n")
+	out := b.ok("rehearse", file)
+	assert.Contains(t, out, "in all         2.1 s of virtual time", "two steps of a second each, after the nodes")
+	assert.Contains(t, out, "guessed        nodes, one, two")
+	assert.NoDirExists(t, filepath.Join(b.home(), "labs"))
+	assert.Contains(t, b.ok("rehearse", file, "--fail", "two@node-2:1"), "in all         4.1 s")
+	assert.Contains(t, b.ok("rehearse", file, "--slow", "one@node-1:5"), "in all         6.1 s")
+	out, errs, code := b.run("rehearse", file, "--fail", "two@node-2")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, out, "failed: it was made to fail, the last of 2 tries")
+	assert.Contains(t, errs, "the run would not be done")
+	for _, args := range [][]string{{"--fail", "two"}, {"--fail", "two@node-2:0"}, {"--slow", "two@node-2"}, {"--slow", "two@node-2:-1"}, {"--slow", "two@node-2:NaN"}, {"--fail", "two@node-1"}, {"--fail", "none@node-1"}} {
+		_, _, code := b.run(append([]string{"rehearse", file}, args...)...)
+		assert.Equal(t, 2, code, args)
+	}
+	var document struct {
+		Version int
+		Took    float64
+		Chain   []map[string]string
+		State   struct{ Run struct{ Rehearsed bool } }
+	}
+	require.NoError(t, json.Unmarshal([]byte(b.ok("rehearse", file, "--json")), &document))
+	assert.Equal(t, 1, document.Version)
+	assert.InDelta(t, 2.1, document.Took, 0.1)
+	assert.Len(t, document.Chain, 2)
+	assert.True(t, document.State.Run.Rehearsed)
+	b.ok("rehearse", file, "-o", "run.pdf")
+	assert.FileExists(t, filepath.Join(b.folder, "run.pdf"))
+}
+
+// Runs are drawn, the newest and earlier ones; what is wanted beyond what is
+// due is done, and what nobody can mean is refused before anything happens.
+func TestWays(t *testing.T) {
+	testbed.Kernel(t)
+	b := newBench(t)
+	name := fmt.Sprintf("ways-%d", os.Getpid())
+	file := b.write("x.lab.yaml", "lab: "+name+"\ngroups: {node: {count: 2, memory: 64M}}\n"+
+		"steps: {one: {on: all, run: echo one >> /root/ran}, two: {on: node-2, run: 'echo two >> /root/ran; test -e /root/mended'}, three: {on: node-1, after: [two], run: echo three >> /root/ran}}\n")
+	t.Cleanup(func() { b.run("teardown", name, "--yes") })
+	_, _, code := b.run("provision", file)
+	assert.Equal(t, 1, code)
+	out := b.ok("provision", file, "--skip", "two@node-2")
+	assert.Contains(t, out, "two skipped: it is taken for done")
+	assert.Equal(t, "one\nthree\n", b.ok("exec", "--lab", name, "node-1", "--", "cat", "/root/ran"))
+	b.ok("provision", file, "--again", "one", "--only", "node-2")
+	assert.Equal(t, "one\ntwo\none\n", b.ok("exec", "--lab", name, "node-2", "--", "cat", "/root/ran"))
+	b.ok("exec", "--lab", name, "node-2", "--", "touch", "/root/mended")
+	b.ok("provision", file, "--from", "two")
+	assert.Equal(t, "one\nthree\nthree\n", b.ok("exec", "--lab", name, "node-1", "--", "cat", "/root/ran"))
+	for _, args := range [][]string{{"--again", "none"}, {"--from", "none"}, {"--only", "none"}, {"--skip", "one@none-1"}, {"--skip", "none"}} {
+		_, errs, code := b.run(append([]string{"provision", file}, args...)...)
+		assert.NotZero(t, code, args)
+		assert.Contains(t, errs, "none", args)
+	}
+	b.ok("draw", "lanes", name, "-o", "now.svg")
+	b.ok("draw", "lanes", name, "--run", "1", "-o", "first.svg")
+	first, err := os.ReadFile(filepath.Join(b.folder, "first.svg"))
+	require.NoError(t, err)
+	assert.Contains(t, string(first), "failed after")
+	assert.Contains(t, string(first), "cannot start: two on node-2 failed")
+	_, errs, code := b.run("draw", "lanes", name, "--run", "77")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errs, "no such run")
+	assert.Contains(t, b.ok("plan", file), "node-2")
+	b.ok("teardown", name, "--yes")
+}
