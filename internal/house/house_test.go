@@ -28,7 +28,7 @@ var may = map[string]string{
 	"client":    "agent api home ledger longpath mapping plan workstation",
 	"starter":   "labfile/shape",
 	"cli":       "labfile/shape starter agent api audit client draw draw/lanes draw/paper labfile mapping plan rehearsal schedule substrate workstation workstation/survey ledger",
-	"tui":       "agent api audit client draw labfile ledger mapping plan run schedule workstation workstation/survey tui/cell tui/theme", "tui/cell": "", "tui/theme": "",
+	"tui":       "agent api audit client draw draw/lanes labfile ledger mapping plan rehearsal run schedule workstation workstation/survey tui/cell tui/theme", "tui/cell": "", "tui/theme": "",
 	"testbed": "", "house": "", "measure": "",
 }
 

@@ -29,7 +29,9 @@ type Options struct {
 	Tight   bool // memory may be promised that is not there
 	// Shell gives the command that opens a shell on a node.
 	Shell func(lab, node string) *exec.Cmd
-	Now   func() time.Time
+	// Rehearse begins with a rehearsal of the file, where nothing can be made.
+	Rehearse bool
+	Now      func() time.Time
 }
 
 // App is the whole interface as a Bubble Tea model.
@@ -50,6 +52,8 @@ type App struct {
 	feed    *feed
 	watcher *watcher
 	output  *output
+	// goOnAfterEdit asks to go on with a run once the editor is left.
+	goOnAfterEdit bool
 }
 
 var _ tea.Model = (*App)(nil)
@@ -58,6 +62,7 @@ var _ tea.Model = (*App)(nil)
 type question struct {
 	words []string
 	yes   func() tea.Cmd
+	no    string // what is said where the answer is no
 }
 
 // Run shows the interface until the person leaves it. Labs go on living.
@@ -86,6 +91,9 @@ func New(ctx context.Context, options Options) *App {
 	if options.File != "" {
 		a.current = viewPlan
 		a.open(options.File)
+	}
+	if options.Rehearse {
+		a.rehearse()
 	}
 	return a
 }
@@ -199,12 +207,21 @@ func (a *App) update(msg tea.Msg) tea.Cmd {
 	case doneMsg:
 		if msg.what == editing {
 			a.remap()
+			if a.goOnAfterEdit && msg.err == nil {
+				a.ask = &question{words: []string{"Go on with the run?", "What is done stays; what failed and what changed runs."},
+					yes: func() tea.Cmd { return a.provision(api.Ways{}) }, no: "g goes on later"}
+			}
+			a.goOnAfterEdit = false
 		}
 		if msg.err != nil {
 			a.say(true, "%s: %v", msg.what, msg.err)
 		}
 	case outputMsg:
 		a.output.take(msg)
+	case pastMsg:
+		a.look(msg)
+	case besideMsg:
+		a.world.beside = msg
 	case tea.KeyPressMsg:
 		return a.press(msg.String())
 	case tea.MouseClickMsg:
@@ -232,7 +249,7 @@ func (a *App) ticked(at time.Time) tea.Cmd {
 		if a.current == viewPlan {
 			a.remap() // memory and ports of the workstation change by themselves
 		}
-		commands = append(commands, a.readLabs(), a.readThings())
+		commands = append(commands, a.readLabs(), a.readThings(), a.readBeside())
 	}
 	return tea.Batch(commands...)
 }
@@ -283,7 +300,10 @@ func (a *App) press(key string) tea.Cmd {
 		if key == "y" {
 			return asked.yes()
 		}
-		a.say(false, "nothing was taken away")
+		if asked.no == "" {
+			asked.no = "nothing was taken away"
+		}
+		a.say(false, "%s", asked.no)
 		return nil
 	}
 	if a.help {
@@ -302,7 +322,7 @@ func (a *App) press(key string) tea.Cmd {
 		a.message = ""
 		a.current = viewLabs
 	case "p":
-		return a.provision()
+		return a.provision(api.Ways{})
 	case "t":
 		return a.teardown()
 	case "x":
@@ -316,7 +336,7 @@ func (a *App) press(key string) tea.Cmd {
 }
 
 // provision begins a run.
-func (a *App) provision() tea.Cmd {
+func (a *App) provision(ways api.Ways) tea.Cmd {
 	w := &a.world
 	switch {
 	case w.running():
@@ -332,9 +352,11 @@ func (a *App) provision() tea.Cmd {
 		a.say(true, "the lab file has errors; nothing was made")
 		return nil
 	}
-	lab, wanted := a.options.Station.Open(w.lab), api.Wanted{File: w.mapping.File, Inputs: w.given, Tight: a.options.Tight}
+	lab, wanted := a.options.Station.Open(w.lab), api.Wanted{File: w.mapping.File, Inputs: w.given, Tight: a.options.Tight, Ways: ways}
 	begin := func() tea.Cmd {
 		a.current = viewRun
+		v := a.views[viewRun].(*runView)
+		v.past, v.moved = nil, false
 		a.feed.expect()
 		return func() tea.Msg { return doneMsg{"provision", lab.Provision(a.ctx, wanted)} }
 	}

@@ -114,7 +114,7 @@ func TestRunView(t *testing.T) {
 	assert.Contains(t, text(a), " 1.50  hello [31mworld")
 	press(a, "enter")
 	assert.NotContains(t, text(a), "the same step", "the output has the whole screen")
-	press(a, "esc")
+	press(a, "esc", "esc")
 	s := state(a)
 	s.Run.Outcome, s.Run.Ended, s.Error = api.OutcomeFailed, noon, "step join on council-2: exit code 7"
 	a.Update(stateMsg{"desk", s})

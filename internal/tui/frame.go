@@ -86,6 +86,9 @@ func (a *App) drawLab(g *cell.Grid) int {
 	if w.state.Run.N > 0 && g.Width >= 100 {
 		x = g.Text(x+3, 0, w.dim(), fmt.Sprintf("run %d", w.state.Run.N))
 		x = g.Text(x+1, 0, w.text(), draw.Moment(w.elapsed(), 100e6))
+		if run := w.state.Run; w.running() && !run.Expected.IsZero() && g.Width >= 120 {
+			x = g.Text(x+1, 0, w.dim(), "of about "+draw.Moment(run.Expected.Sub(run.Started), 100e6))
+		}
 	}
 	return x
 }

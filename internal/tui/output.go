@@ -50,7 +50,7 @@ func (a *App) chooseOutput() {
 	if w := &a.world; w.lives() {
 		switch v := a.views[a.current].(type) {
 		case *runView:
-			if c, ok := v.cell(w); ok && c.Run > 0 && c.Step != "" {
+			if c, ok := v.cell(w); ok && c.Run > 0 && c.Step != "" && !v.state(w).Run.Rehearsed {
 				want = source{w.lab, c.Node, run.JobName(c.Run, c.Step)}
 			}
 		case *nodesView:

@@ -32,6 +32,7 @@ type world struct {
 	skew    time.Duration // how far this clock is ahead of the keeper's
 	now     time.Time
 	output  []logLine // of what is looked at
+	beside  besideMsg // of what is looked at beside it
 }
 
 // history is how many readings of a node are kept, one a second.
