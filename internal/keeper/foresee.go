@@ -42,24 +42,6 @@ func (k *Keeper) foresee(ctx context.Context, g *schedule.Graph, times rehearsal
 func ended(s api.State, at time.Time, outcome string) api.State {
 	s.Phase = api.PhaseLiving
 	s.Run.Ended, s.Run.Outcome, s.Run.Expected, s.Run.Guessed, s.Run.Chain, s.Run.Doing = at, outcome, time.Time{}, 0, nil, ""
-	if s.Plan == nil {
-		return s
-	}
-	g, _ := schedule.New(s.Plan)
-	if g == nil {
-		return s
-	}
-	took := make([]time.Duration, len(g.Cells))
-	for _, c := range s.Cells {
-		if i, is := g.Index(schedule.Cell{Step: c.Step, Node: c.Node}); is && c.Run == s.Run.N && c.State != api.Reused && !c.Ended.IsZero() {
-			took[i] = c.Ended.Sub(c.Started)
-		}
-	}
-	chain, _ := g.Chain(func(i int) time.Duration { return took[i] })
-	for _, i := range chain {
-		if took[i] > 0 {
-			s.Run.Chain = append(s.Run.Chain, g.Cells[i])
-		}
-	}
+	s.Run.Chain = rehearsal.Traced(s)
 	return s
 }

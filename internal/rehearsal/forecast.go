@@ -1,6 +1,7 @@
 package rehearsal
 
 import (
+	"slices"
 	"time"
 
 	"kettlehole/internal/api"
@@ -134,4 +135,47 @@ func Learn(s api.State) Times {
 		times[plan.NodeLikeness] = []ledger.Took{{Work: last.Sub(first) / made}}
 	}
 	return times
+}
+
+// Traced is the chain that made the newest run of a state as long as it was:
+// from the cell that ended last back to what let it begin, what it needs or,
+// where only some may run at once, what ran in its place.
+func Traced(s api.State) []schedule.Cell {
+	if s.Plan == nil {
+		return nil
+	}
+	g, _ := schedule.New(s.Plan)
+	if g == nil {
+		return nil
+	}
+	steps := stepsOf(s.Plan)
+	cells := make([]*api.Cell, len(g.Cells))
+	last := -1
+	for at, c := range s.Cells {
+		i, is := g.Index(schedule.Cell{Step: c.Step, Node: c.Node})
+		if !is || c.Run != s.Run.N || c.State == api.Reused || c.Ended.IsZero() {
+			continue
+		}
+		cells[i] = &s.Cells[at]
+		if last < 0 || c.Ended.After(cells[last].Ended) {
+			last = i
+		}
+	}
+	var chain []schedule.Cell
+	for i := last; i >= 0; {
+		chain = append(chain, g.Cells[i])
+		before := g.Needs(i)
+		if steps[g.Cells[i].Step].AtOnce > 0 {
+			before = append(before, g.SameStep(i)...)
+		}
+		next := -1
+		for _, b := range before {
+			if c := cells[b]; c != nil && c.Ended.Before(cells[i].Ended) && !c.Ended.After(cells[i].Started) && (next < 0 || c.Ended.After(cells[next].Ended)) {
+				next = b
+			}
+		}
+		i = next
+	}
+	slices.Reverse(chain)
+	return chain
 }

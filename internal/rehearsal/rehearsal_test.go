@@ -83,6 +83,7 @@ func TestRehearse(t *testing.T) {
 	for _, n := range r.State.Nodes {
 		assert.Equal(t, api.Ready, n.State, n.Name)
 	}
+	assert.Equal(t, r.Chain, rehearsal.Traced(r.State), "traced from its times, it is the same")
 	blind, err := rehearsal.Rehearse(rehearsal.Request{Plan: p, Graph: g, Start: noon})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"nodes", "prepare", "found", "join", "door"}, blind.Guessed)

@@ -179,6 +179,16 @@ func (g *Graph) Needs(i int) []int {
 	return slices.Compact(all)
 }
 
+// SameStep gives the cells of the i-th's step, itself among them.
+func (g *Graph) SameStep(i int) []int {
+	s := g.steps[g.of[i]]
+	all := make([]int, 0, s.past-s.first)
+	for c := s.first; c < s.past; c++ {
+		all = append(all, c)
+	}
+	return all
+}
+
 // Following gives these cells and all that need them, in order.
 func (g *Graph) Following(cells []int) []int {
 	follows := make([]bool, len(g.Cells))

@@ -133,10 +133,11 @@ func (v *runView) draw(w *world, g *cell.Grid) {
 		v.drawOutput(w, g, chosen, g.Width)
 		return
 	}
-	all, elapsed := lanes.Of(*v.state(w))
+	now := *v.state(w)
 	if v.going(w) {
-		elapsed = max(elapsed, v.elapsed(w))
+		now.Now = now.Run.Started.Add(v.elapsed(w)) // states come when something changes
 	}
+	all, elapsed := lanes.Of(now)
 	room := g.Height * 6 / 10
 	v.lay(all, room)
 	shown := min(len(v.lanes), max((room-laneTop-2)/v.rows, 3))
