@@ -72,7 +72,7 @@ func (b *bench) ok(args ...string) string {
 func TestUse(t *testing.T) {
 	b := newBench(t)
 	assert.Contains(t, b.ok("--help"), "Available Commands")
-	for _, command := range []string{"new", "schema", "preflight", "plan", "rehearse", "provision", "status", "labs", "exec", "shell", "logs", "runs", "draw", "teardown", "demo", "version"} {
+	for _, command := range []string{"new", "schema", "preflight", "plan", "rehearse", "provision", "status", "labs", "exec", "shell", "logs", "runs", "images", "draw", "teardown", "demo", "version"} {
 		help := b.ok(command, "--help")
 		assert.Contains(t, help, "Examples:", command)
 		assert.Contains(t, help, "kettlehole "+command, command)

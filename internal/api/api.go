@@ -4,6 +4,7 @@
 package api
 
 import (
+	"strconv"
 	"strings"
 	"time"
 
@@ -114,6 +115,16 @@ type Cell struct {
 	Exit    int       `json:"exit,omitempty"`
 	Reason  string    `json:"reason,omitempty"` // what it waits for, or why it failed
 	Tail    string    `json:"tail,omitempty"`   // of a failed one, its last lines
+	Layer   string    `json:"layer,omitempty"`  // of a shared step, the digest of what it left
+}
+
+// Origin says where a reused cell comes from: "run 3", "layer 0a1b2c3d".
+func (c Cell) Origin() string {
+	if c.Layer == "" {
+		return "run " + strconv.Itoa(c.Run)
+	}
+	digest := strings.TrimPrefix(c.Layer, "sha256:")
+	return "layer " + digest[:min(len(digest), 8)]
 }
 
 // Hinders tells whether the reason of a cell that has not begun keeps it from

@@ -146,7 +146,7 @@ with one *.lab.yaml on that one.`,
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return wrongUse("%w; see %s --help", err, cmd.CommandPath())
 	})
-	root.AddCommand(a.newCommand(), a.schemaCommand(), a.preflightCommand(), a.planCommand(), a.rehearseCommand(), a.drawCommand(), a.runsCommand(), a.provisionCommand(), a.statusCommand(), a.labsCommand(), a.execCommand(), a.shellCommand(),
+	root.AddCommand(a.newCommand(), a.schemaCommand(), a.preflightCommand(), a.planCommand(), a.rehearseCommand(), a.drawCommand(), a.runsCommand(), a.imagesCommand(), a.provisionCommand(), a.statusCommand(), a.labsCommand(), a.execCommand(), a.shellCommand(),
 		a.logsCommand(), a.teardownCommand(), a.demoCommand(), a.versionCommand())
 	for _, cmd := range root.Commands() {
 		if check := cmd.Args; check != nil {

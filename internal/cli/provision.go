@@ -216,7 +216,7 @@ func (p *progress) show(s api.State) {
 				line(key, c.State, c.Ended, "%-14s %s done after %.2f s", c.Node, c.Step, c.Ended.Sub(c.Started).Seconds())
 			}
 		case api.Reused:
-			line(key, c.State, s.Now, "%-14s %s reused from run %d", c.Node, c.Step, c.Run)
+			line(key, c.State, s.Now, "%-14s %s reused from %s", c.Node, c.Step, c.Origin())
 		case api.Skipped:
 			line(key, c.State, c.Ended, "%-14s %s skipped: it is taken for done", c.Node, c.Step)
 		case api.Failed:

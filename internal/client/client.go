@@ -97,6 +97,33 @@ func (s Station) Picture(ctx context.Context, lab string, run int) (api.State, e
 	return state, json.Unmarshal(text, &state)
 }
 
+// LayerUsers gives, for the path of each layer, the labs that use it. Nothing
+// is started.
+func (s Station) LayerUsers(ctx context.Context) (map[string][]string, error) {
+	users := map[string][]string{}
+	labs, err := s.Labs(ctx)
+	if err != nil || len(labs) == 0 {
+		return users, err
+	}
+	l, err := ledger.Open(s.Home.Ledger(), ledger.Options{Now: time.Now})
+	if err != nil {
+		return nil, err
+	}
+	defer l.Close()
+	for _, lab := range labs {
+		entries, err := l.Entries(ctx, lab.Name)
+		if err != nil {
+			return nil, err
+		}
+		for _, e := range entries {
+			if e.Kind == ledger.Layer && e.State != ledger.Gone {
+				users[e.Ref] = append(users[e.Ref], lab.Name)
+			}
+		}
+	}
+	return users, nil
+}
+
 // Holds tells what the labs that live hold of the workstation.
 func (s Station) Holds() []workstation.Hold {
 	labs, err := s.Labs(context.Background())

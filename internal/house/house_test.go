@@ -27,7 +27,7 @@ var may = map[string]string{
 	"keeper":    "agent anchor api audit home image ledger longpath mapping mask plan reach rehearsal run schedule substrate substrate/container workstation workstation/survey",
 	"client":    "agent api home ledger longpath mapping plan workstation",
 	"starter":   "labfile/shape",
-	"cli":       "labfile/shape starter agent api audit client draw draw/lanes draw/paper labfile mapping plan rehearsal schedule substrate workstation workstation/survey ledger",
+	"cli":       "labfile/shape starter agent api audit client draw draw/lanes draw/paper image labfile mapping plan rehearsal schedule substrate workstation workstation/survey ledger",
 	"tui":       "agent api audit client draw draw/lanes labfile ledger mapping plan rehearsal run schedule workstation workstation/survey tui/cell tui/theme", "tui/cell": "", "tui/theme": "",
 	"testbed": "", "house": "", "measure": "",
 }

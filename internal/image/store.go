@@ -86,7 +86,7 @@ func (s Store) Layer(ctx context.Context, entries []Entry, intend func(Layer) er
 		return Layer{}, err
 	}
 	layer := Layer{digest, s.Path(digest)}
-	if _, err := os.Stat(layer.Path); err == nil {
+	if s.touch(layer) {
 		return layer, nil
 	}
 	if err := intend(layer); err != nil {

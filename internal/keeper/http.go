@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"kettlehole/internal/api"
+	"kettlehole/internal/run"
 )
 
 // refresh is the shortest time between two states sent to a follower.
@@ -123,6 +124,16 @@ func (k *Keeper) logs(w http.ResponseWriter, r *http.Request) {
 		done(w, &refusal{fmt.Sprintf("there is no node %q", node)})
 		return
 	}
+	if digest := k.sharedStep(node, name); digest != "" {
+		folder, err := os.OpenRoot(k.options.Home.Images())
+		if err != nil {
+			done(w, err)
+			return
+		}
+		defer folder.Close()
+		k.sendLog(w, r, folder, node, filepath.Base(k.sharedLog(digest)))
+		return
+	}
 	folder, err := os.OpenRoot(containers.Logs(node))
 	if err != nil {
 		done(w, &refusal{fmt.Sprintf("node %s has no logs yet", node)})
@@ -133,6 +144,24 @@ func (k *Keeper) logs(w http.ResponseWriter, r *http.Request) {
 		k.logNames(w, folder)
 		return
 	}
+	k.sendLog(w, r, folder, node, name)
+}
+
+// sharedStep is the digest of the layer that the log of a node is about, ""
+// for every other log.
+func (k *Keeper) sharedStep(node, name string) string {
+	state, _, _ := k.board.look()
+	for _, c := range state.Cells {
+		if c.Node == node && c.Layer != "" && name == run.LogName(c.Run, c.Step) {
+			return c.Layer
+		}
+	}
+	return ""
+}
+
+// sendLog sends a file of the folder, and goes on as it grows where that is
+// asked for.
+func (k *Keeper) sendLog(w http.ResponseWriter, r *http.Request, folder *os.Root, node, name string) {
 	file, err := openRegular(folder, name)
 	if err != nil {
 		done(w, &refusal{fmt.Sprintf("node %s has no log %q", node, strings.TrimSuffix(name, ".log"))})

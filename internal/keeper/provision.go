@@ -213,15 +213,19 @@ func (k *Keeper) carry(ctx context.Context, p *plan.Plan, started ledger.Run, wa
 	if err := k.retire(ctx, p); err != nil {
 		return err
 	}
+	layersOf, kept, err := k.shared(ctx, p, started.N, digest, layers)
+	if err != nil {
+		return err
+	}
 	doing("the networks are made")
 	if err := k.networks(ctx, p); err != nil {
 		return err
 	}
-	kept, err := openValues(p.Lab, k.ledger, filepath.Join(k.folder(), "key"))
+	values, err := openValues(p.Lab, k.ledger, filepath.Join(k.folder(), "key"))
 	if err != nil {
 		return err
 	}
-	secrets, err := kept.secrets(ctx)
+	secrets, err := values.secrets(ctx)
 	if err != nil {
 		return err
 	}
@@ -238,7 +242,7 @@ func (k *Keeper) carry(ctx context.Context, p *plan.Plan, started ledger.Run, wa
 	if err != nil {
 		return &refusal{err.Error()}
 	}
-	r := &run.Run{Orders: orders, N: started.N, Plan: p, Graph: graph, Image: digest, Layers: layers, Substrate: k.containers, Record: k.ledger, Values: kept,
+	r := &run.Run{Orders: orders, N: started.N, Plan: p, Graph: graph, Image: digest, Layers: layersOf, Shared: kept, Substrate: k.containers, Record: k.ledger, Values: values,
 		Secrets: &k.secrets, Watcher: watcher{k, ctx}, Clock: k.options.Clock,
 		Pressure: k.pressure(), Floor: runtime.NumCPU()}
 	times, err := k.ledger.Times(ctx)

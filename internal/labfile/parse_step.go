@@ -77,7 +77,7 @@ func (r *reader) step(f field) {
 		r.add(Finding{Pos: f.at.pos, Width: f.at.width, Message: owner + " does nothing", Remedy: "give it run, script, put, start or wait"})
 	}
 	if s.Shared {
-		r.only(at, owner, "shared, which depends on nothing of a node", "takes", "gives", "start", "wait", "at-once")
+		r.only(at, owner, "shared, which depends on nothing of a node", "after", "takes", "gives", "start", "wait", "at-once")
 	}
 	r.lab.Steps = append(r.lab.Steps, s)
 }

@@ -59,7 +59,9 @@ func Difference(living, wanted *Plan) []Change {
 		return "", nil
 	})
 	all = add(all, NetworkT, networks)
-	all = add(all, NodeT, compare(living.Nodes, wanted.Nodes, func(n Node) string { return n.Name }, nodeChange))
+	all = add(all, NodeT, compare(living.Nodes, wanted.Nodes, func(n Node) string { return n.Name }, func(a, b Node) (ChangeKind, []string) {
+		return nodeChange(a, b, sharedChange(living, wanted, a.Name))
+	}))
 	all = add(all, ForwardT, compare(living.Forwards, wanted.Forwards, func(f Forward) string { return f.Name }, func(a, b Forward) (ChangeKind, []string) {
 		var why []string
 		if a.Listen != b.Listen {
@@ -115,8 +117,26 @@ func Words[T fmt.Stringer](all []T) string {
 	return strings.Join(texts, " and ")
 }
 
-func nodeChange(a, b Node) (ChangeKind, []string) {
-	var anew, why []string
+// sharedChange says which shared steps of a node are other ones now.
+func sharedChange(living, wanted *Plan, node string) []string {
+	was, before := living.shares(node)
+	is, now := wanted.shares(node)
+	for i := range max(len(was), len(is)) {
+		switch {
+		case i >= len(is):
+			return []string{"it lies on shared step " + was[i] + " no more"}
+		case i >= len(was) || before[i] != now[i] && was[i] != is[i]:
+			return []string{"it comes to lie on shared step " + is[i]}
+		case before[i] != now[i]:
+			return []string{"shared step " + is[i] + " changed"}
+		}
+	}
+	return nil
+}
+
+// nodeChange compares two nodes. anew says why it must be made anew already.
+func nodeChange(a, b Node, anew []string) (ChangeKind, []string) {
+	var why []string
 	if a.Image != b.Image {
 		anew = append(anew, fmt.Sprintf("it starts as image %s instead of %s", b.Image, a.Image))
 	}

@@ -28,11 +28,6 @@ func (m *maker) unbuilt() {
 			m.say(labfile.Caution, n.Pos, len(n.Name), "", "network %q has egress, and ways out are not built yet", n.Name)
 		}
 	}
-	for _, s := range lab.Steps {
-		if s.Shared {
-			m.say(labfile.Note, s.Pos, len(s.Name), "", "step %q is shared; this version still runs it on each node", s.Name)
-		}
-	}
 	if len(lab.Retrieves) > 0 {
 		m.say(labfile.Note, lab.Retrieves[0].Pos, 0, "", "retrieve is read and checked, and not carried out yet")
 	}

@@ -51,14 +51,15 @@ func Ahead(g *schedule.Graph, times Times, s api.State, identical func(i int) bo
 	ground, each, _ := times.raising()
 	there := map[string]time.Duration{}
 	left := time.Duration(0)
+	steps := stepsOf(p)
+	base := max(now, ground) + sharedLeft(p, g, known, w, now)
 	for _, n := range s.Nodes {
 		switch n.State {
 		case api.Absent, api.Creating, api.Booting:
 			left++
-			there[n.Name] = max(now, ground) + left*each
+			there[n.Name] = base + left*each
 		}
 	}
-	steps := stepsOf(p)
 	course := g.Course(schedule.Given{
 		Now:    now,
 		Node:   func(name string) time.Duration { return there[name] },
@@ -66,6 +67,9 @@ func Ahead(g *schedule.Graph, times Times, s api.State, identical func(i int) bo
 		Known:  func(i int) schedule.Span { return known[i] },
 		Act: func(i int) schedule.Act {
 			if identical != nil && known[i].Stage == schedule.Unbegun && identical(i) {
+				return schedule.Act{}
+			}
+			if steps[g.Cells[i].Step].Shared && known[i].Stage == schedule.Unbegun {
 				return schedule.Act{}
 			}
 			return schedule.Act{Work: w.took[i].Work, Wait: w.took[i].Wait}
@@ -81,6 +85,19 @@ func Ahead(g *schedule.Graph, times Times, s api.State, identical func(i int) bo
 		f.Chain = append(f.Chain, g.Cells[i])
 	}
 	return f
+}
+
+// sharedLeft is how long the shared step that is just done will still take.
+func sharedLeft(p *plan.Plan, g *schedule.Graph, known []schedule.Span, w work, now time.Duration) time.Duration {
+	left := time.Duration(0)
+	for _, s := range p.Steps {
+		for _, node := range s.Nodes {
+			if i, _ := g.Index(schedule.Cell{Step: s.Name, Node: node}); s.Shared && known[i].Stage == schedule.Begun {
+				left += max(known[i].Begins+w.took[i].Work-now, 0)
+			}
+		}
+	}
+	return left
 }
 
 // Took is how long a cell that is done took.
@@ -108,7 +125,12 @@ func Learn(s api.State) Times {
 		times[key] = append(times[key], Took(c))
 	}
 	// The nodes that were made in this run, one after the other.
-	made, first, last := time.Duration(0), time.Time{}, time.Time{}
+	made, first, last, shared := time.Duration(0), time.Time{}, time.Time{}, time.Duration(0)
+	for _, c := range s.Cells {
+		if c.Layer != "" && c.State == api.Done && c.Run == s.Run.N {
+			shared += c.Ended.Sub(c.Started)
+		}
+	}
 	for _, n := range s.Nodes {
 		var created, there time.Time
 		for _, m := range n.Marks {
@@ -131,7 +153,7 @@ func Learn(s api.State) Times {
 		}
 	}
 	if made > 0 {
-		times[plan.GroundLikeness] = []ledger.Took{{Work: first.Sub(s.Run.Started)}}
+		times[plan.GroundLikeness] = []ledger.Took{{Work: max(first.Sub(s.Run.Started)-shared, 0)}}
 		times[plan.NodeLikeness] = []ledger.Took{{Work: last.Sub(first) / made}}
 	}
 	return times

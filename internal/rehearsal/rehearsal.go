@@ -77,11 +77,19 @@ func Rehearse(want Request) (Result, error) {
 	for i, n := range p.Nodes {
 		there[n.Name] = ground + time.Duration(i+1)*each
 	}
+	built, whole := sharedTimes(p, g, w, factor)
+	ground += whole
+	for name := range there {
+		there[name] += whole
+	}
 	steps := stepsOf(p)
 	course := g.Course(schedule.Given{
 		Node:   func(name string) time.Duration { return there[name] },
 		AtOnce: func(name string) int { return steps[name].AtOnce },
 		Act: func(i int) schedule.Act {
+			if steps[g.Cells[i].Step].Shared {
+				return schedule.Act{} // it is there when the node is
+			}
 			act := schedule.Act{Work: w.took[i].Work, Wait: w.took[i].Wait, Fails: fails[i]}
 			if f, is := factor[i]; is {
 				act.Work, act.Wait = time.Duration(f*float64(act.Work)), time.Duration(f*float64(act.Wait))
@@ -106,7 +114,32 @@ func Rehearse(want Request) (Result, error) {
 		}
 	}
 	r.State = picture(want, course, there, ground, each, r.Took)
+	for i, span := range built {
+		c := &r.State.Cells[i]
+		c.State, c.Started, c.Ended = api.Done, want.Start.Add(span.Begins), want.Start.Add(span.Ends)
+	}
 	return r, nil
+}
+
+// sharedTimes gives when shared steps are done, one after the other before the
+// first node is made, each at its first cell, and how long all take. A layer
+// that is at hand would take no time; a rehearsal begins with none.
+func sharedTimes(p *plan.Plan, g *schedule.Graph, w work, factor map[int]float64) (map[int]schedule.Span, time.Duration) {
+	built := map[int]schedule.Span{}
+	at := time.Duration(0)
+	for _, s := range p.Steps {
+		if !s.Shared || len(s.Nodes) == 0 {
+			continue
+		}
+		i, _ := g.Index(schedule.Cell{Step: s.Name, Node: s.Nodes[0]})
+		took := w.took[i].Work
+		if f, is := factor[i]; is {
+			took = time.Duration(f * float64(took))
+		}
+		built[i] = schedule.Span{Stage: schedule.Done, Begins: at, Ends: at + took}
+		at += took
+	}
+	return built, at
 }
 
 func stepsOf(p *plan.Plan) map[string]plan.Step {
@@ -143,14 +176,18 @@ func picture(want Request, course schedule.Course, there map[string]time.Duratio
 		}
 		return ""
 	}
+	steps := stepsOf(p)
 	blocked := g.Blocked(failed, func(int) string { return "" })
 	s.Cells = make([]api.Cell, 0, len(g.Cells))
 	ready, broken := map[string]time.Duration{}, map[string]string{}
 	for i, c := range g.Cells {
 		span := course.Spans[i]
 		one := api.Cell{Step: c.Step, Node: c.Node, State: api.Waiting, Reason: blocked[i]}
-		switch span.Stage {
-		case schedule.Done, schedule.Failed:
+		switch {
+		case steps[c.Step].Shared && span.Stage == schedule.Done:
+			one.State, one.Run, one.Layer = api.Reused, 1, "rehearsed"
+			ready[c.Node] = max(ready[c.Node], span.Ends)
+		case span.Stage == schedule.Done, span.Stage == schedule.Failed:
 			one.State, one.Run, one.Started, one.Ended = api.Done, 1, at(span.Begins), at(span.Ends)
 			if span.Waits < span.Ends {
 				one.Waiting = at(span.Waits)

@@ -29,7 +29,9 @@ func (r *Run) perform(ctx context.Context, i int) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	c := &r.cells[i]
-	c.Ended = r.Clock.Now()
+	if c.State == api.Running || err != nil {
+		c.Ended = r.Clock.Now()
+	}
 	c.Reason = ""
 	if c.State == api.Running {
 		c.State = api.Done
@@ -58,6 +60,10 @@ func (r *Run) row(i int, identity string) ledger.Cell {
 // carry does what a step says: start its services, run its script, keep what
 // it gives, wait. What an earlier run did with the same identity is done.
 func (r *Run) carry(ctx context.Context, i int, step plan.Step, node plan.Node, identity string) error {
+	if step.Shared {
+		r.found(i)
+		return nil
+	}
 	client := r.Substrate.Agent(node.Name)
 	before := r.cells[i].before
 	same := before.Identity == identity && !r.anew(i)

@@ -21,7 +21,7 @@ func (r *Run) put(ctx context.Context, client agent.Client, step plan.Step, node
 	r.mu.Unlock()
 	var files []agent.File
 	for _, f := range step.Put {
-		one := agent.File{Path: f.Target, Content: f.Content, Mode: 0o644}
+		one := agent.File{Path: f.Target, Content: f.Content}
 		if f.Template {
 			filled, err := fill(r.Plan, node, f.Source, f.Content, values)
 			if err != nil {
@@ -29,15 +29,21 @@ func (r *Run) put(ctx context.Context, client agent.Client, step plan.Step, node
 			}
 			one.Content = filled
 		}
-		if bytes.HasPrefix(one.Content, []byte("#!")) {
-			one.Mode = 0o755
-		}
+		one.Mode = modeOf(one.Content)
 		files = append(files, one)
 	}
 	if _, err := client.Do(ctx, agent.Request{Op: agent.OpPut, Files: files}); err != nil {
 		return fmt.Errorf("putting files: %w", err)
 	}
 	return nil
+}
+
+// modeOf is the mode of a file that is put: scripts can be run.
+func modeOf(content []byte) uint32 {
+	if bytes.HasPrefix(content, []byte("#!")) {
+		return 0o755
+	}
+	return 0o644
 }
 
 // fill makes a file from a template. Its data are the node's facts, by the

@@ -54,8 +54,9 @@ type Run struct {
 	N         int
 	Plan      *plan.Plan
 	Graph     *schedule.Graph
-	Image     string   // digest of what nodes start as
-	Layers    []string // folders of the image
+	Image     string                 // digest of what nodes start as
+	Layers    map[string][]string    // for each node, the folders that its disk starts as
+	Shared    map[schedule.Cell]Kept // what cells of shared steps find
 	Substrate substrate.Substrate
 	Record    Record
 	Values    Values
@@ -174,7 +175,7 @@ func (r *Run) raise(ctx context.Context, node plan.Node) {
 		return
 	}
 	r.setNode(node.Name, api.Creating, "")
-	made := substrate.Node{Name: node.Name, Layers: r.Layers, CPU: int64(node.CPU), Memory: int64(node.Memory), Hosts: Hosts(r.Plan, node)}
+	made := substrate.Node{Name: node.Name, Layers: r.Layers[node.Name], CPU: int64(node.CPU), Memory: int64(node.Memory), Hosts: Hosts(r.Plan, node)}
 	for i, tap := range node.Taps {
 		made.Links = append(made.Links, fabric.Link{Network: tap.Network, Name: fmt.Sprintf("eth%d", i), Address: tap.Address, Address6: tap.Address6, MAC: tap.MAC})
 	}
@@ -211,25 +212,30 @@ func (r *Run) raise(ctx context.Context, node plan.Node) {
 
 // greet waits until the node's init answers and tells it what it must know.
 func (r *Run) greet(ctx context.Context, client agent.Client, node plan.Node) error {
-	deadline := r.Clock.Now().Add(bootLimit)
 	configure := &agent.Configure{Env: Environment(r.Plan, node), Facts: Facts(r.Plan, node), Secrets: r.Secrets.Texts()}
 	for _, s := range node.Services {
 		configure.Services = append(configure.Services, agent.Service{Name: s.Name, Run: s.Run})
 	}
+	return boot(ctx, r.Clock, client, configure, Hosts(r.Plan, node))
+}
+
+// boot waits until a node's init answers, and gives it what it must know.
+func boot(ctx context.Context, clock Clock, client agent.Client, configure *agent.Configure, hosts string) error {
+	deadline := clock.Now().Add(bootLimit)
 	for {
 		_, err := client.Do(ctx, agent.Request{Op: agent.OpConfigure, Configure: configure})
 		if err == nil {
 			// Names come and go with nodes.
-			_, err = client.Do(ctx, agent.Request{Op: agent.OpPut, Files: []agent.File{{Path: "/etc/hosts", Content: []byte(Hosts(r.Plan, node)), Mode: 0o644}}})
+			_, err = client.Do(ctx, agent.Request{Op: agent.OpPut, Files: []agent.File{{Path: "/etc/hosts", Content: []byte(hosts), Mode: 0o644}}})
 		}
 		var refused *agent.Refused
 		if err == nil || ctx.Err() != nil || errors.As(err, &refused) {
 			return err
 		}
-		if r.Clock.Now().After(deadline) {
+		if clock.Now().After(deadline) {
 			return fmt.Errorf("it did not boot within %v: %w", bootLimit, err)
 		}
-		if err := r.Clock.Sleep(ctx, 5*time.Millisecond); err != nil {
+		if err := clock.Sleep(ctx, 5*time.Millisecond); err != nil {
 			return err
 		}
 	}
@@ -289,6 +295,9 @@ func (r *Run) anew(i int) bool { return r.Orders.again[i] && r.cells[i].before.R
 func (r *Run) WillReuse(i int) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	if r.cells != nil && i < len(r.cells) && r.step(i).Shared {
+		return true
+	}
 	if r.cells == nil || i >= len(r.cells) || r.anew(i) || !settled(r.cells[i].before.State) {
 		return false
 	}
@@ -313,7 +322,7 @@ func (r *Run) advance(ctx context.Context) {
 	}
 	running := map[string]int{} // by step
 	for i := range r.cells {
-		if r.cells[i].begun && r.cells[i].Ended.IsZero() {
+		if r.cells[i].begun && !r.done(i) && r.cells[i].State != api.Failed {
 			running[r.cells[i].Step]++
 		}
 	}

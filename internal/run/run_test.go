@@ -94,6 +94,7 @@ func (w *world) Make(_ context.Context, n substrate.Node) (substrate.Made, error
 	return substrate.Made{Born: w.born[n.Name]}, w.made[n.Name]
 }
 func (w *world) Remove(context.Context, string) error                   { return nil }
+func (w *world) Keep(context.Context, string, string) error             { return nil }
 func (w *world) SetMade(context.Context, string, ...ledger.Entry) error { return nil }
 
 func (w *world) Agent(node string) agent.Client {

@@ -25,6 +25,9 @@ func NewOrders(p *plan.Plan, g *schedule.Graph, w api.Ways) (Orders, error) {
 		if at < 0 {
 			return nil, fmt.Errorf("there is no step %q", step)
 		}
+		if p.Steps[at].Shared {
+			return nil, fmt.Errorf("step %q is shared: what it left is kept, and made anew when the step changes", step)
+		}
 		var all []int
 		for _, node := range p.Steps[at].Nodes {
 			i, _ := g.Index(schedule.Cell{Step: step, Node: node})

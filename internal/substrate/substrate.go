@@ -48,6 +48,9 @@ type Substrate interface {
 	Make(ctx context.Context, node Node) (Made, error)
 	// Remove takes a node and its disk away. One that is not there is no error.
 	Remove(ctx context.Context, node string) error
+	// Keep ends a node and moves what was written to its disk, over its layers,
+	// to a path that does not exist yet. The node is gone then.
+	Keep(ctx context.Context, node, path string) error
 	// Living lists the nodes that run.
 	Living(ctx context.Context) ([]string, error)
 	// Agent is the way to manage a node, which need not be there yet.

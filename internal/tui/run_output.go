@@ -15,7 +15,7 @@ func stateWords(c api.Cell) string {
 	case api.Done:
 		return fmt.Sprintf("done after %.2f s", took)
 	case api.Reused:
-		return fmt.Sprintf("reused from run %d", c.Run)
+		return "reused from " + c.Origin()
 	case api.Skipped:
 		return "skipped: it is taken for done"
 	case api.Failed:

@@ -3,6 +3,7 @@
 package lanes
 
 import (
+	"slices"
 	"time"
 
 	"kettlehole/internal/api"
@@ -66,15 +67,10 @@ type lane struct {
 	begin   time.Time
 	elapsed time.Duration
 	going   bool
-	last    time.Duration // the end of the last piece
 }
 
 func (l *lane) add(kind draw.PieceKind, name, state string, from, until time.Duration, chain bool) {
-	if from > l.last {
-		l.Pieces = append(l.Pieces, draw.Piece{Kind: draw.Idle, From: l.last, Until: from})
-	}
 	l.Pieces = append(l.Pieces, draw.Piece{Kind: kind, Name: name, State: state, From: from, Until: until, Chain: chain})
-	l.last = max(l.last, until)
 }
 
 // making adds how the node was made in this run.
@@ -119,11 +115,23 @@ func (l *lane) cell(c api.Cell, run int, chain bool) {
 	}
 }
 
-// rest is the time in which the lane waits for what is yet to come.
+// rest puts the pieces in order, since a step that is done once for all may be
+// done before its nodes are made, and fills in the time in which the lane waits.
 func (l *lane) rest() {
-	if l.going && l.Waits != "" && l.elapsed > l.last {
-		l.Pieces = append(l.Pieces, draw.Piece{Kind: draw.Idle, From: l.last, Until: l.elapsed})
+	slices.SortStableFunc(l.Pieces, func(a, b draw.Piece) int { return int(a.From - b.From) })
+	var all []draw.Piece
+	last := time.Duration(0)
+	for _, p := range l.Pieces {
+		if p.From > last {
+			all = append(all, draw.Piece{Kind: draw.Idle, From: last, Until: p.From})
+		}
+		all = append(all, p)
+		last = max(last, p.Until)
 	}
+	if l.going && l.Waits != "" && l.elapsed > last {
+		all = append(all, draw.Piece{Kind: draw.Idle, From: last, Until: l.elapsed})
+	}
+	l.Pieces = all
 }
 
 // Hindered tells whether a cell cannot start in this run.

@@ -61,6 +61,12 @@ func (c *Containers) Remove(ctx context.Context, node string) error {
 	return err
 }
 
+// Keep ends a node and moves what was written to its disk to a path.
+func (c *Containers) Keep(ctx context.Context, node, path string) error {
+	_, err := c.ask(ctx, insideRequest{Op: opKeep, Node: substrate.Node{Name: node}, Runtime: c.find(), Path: path})
+	return err
+}
+
 // Living lists the nodes that run.
 func (c *Containers) Living(ctx context.Context) ([]string, error) {
 	reply, err := c.ask(ctx, insideRequest{Op: opLiving})

@@ -30,6 +30,7 @@ const (
 	opMake     = "make"
 	opLiving   = "living"
 	opRemove   = "remove"
+	opKeep     = "keep"
 )
 
 type insideRequest struct {
@@ -38,6 +39,7 @@ type insideRequest struct {
 	Node     substrate.Node `json:"node"`
 	Runtime  string         `json:"runtime,omitempty"`
 	Cgroup   string         `json:"cgroup,omitempty"`
+	Path     string         `json:"path,omitempty"`
 }
 
 type insideReply struct {
@@ -103,6 +105,8 @@ func (w *inside) serve(conn net.Conn) {
 			reply.Made, err = w.makeNode(request)
 		case opRemove:
 			err = w.removeNode(request)
+		case opKeep:
+			err = w.keepDisk(request)
 		case opLiving:
 			reply.Living, err = w.living()
 		default:
@@ -164,6 +168,31 @@ func (w *inside) removeNode(request insideRequest) error {
 		return fmt.Errorf("removing the disk of %s: %w", request.Node.Name, err)
 	}
 	return nil
+}
+
+// keepDisk ends a node and moves its own files to the path. What every node
+// gets for itself is not among them.
+func (w *inside) keepDisk(request insideRequest) error {
+	name := request.Node.Name
+	lock := w.lock(name)
+	lock.Lock()
+	if err := w.clear(request); err != nil {
+		lock.Unlock()
+		return err
+	}
+	upper := w.disk(name, "upper")
+	for _, own := range []string{"hosts", "hostname"} {
+		if err := os.RemoveAll(filepath.Join(upper, "etc", own)); err != nil {
+			lock.Unlock()
+			return fmt.Errorf("keeping the disk of %s: %w", name, err)
+		}
+	}
+	err := os.Rename(upper, request.Path)
+	lock.Unlock()
+	if err != nil {
+		return fmt.Errorf("keeping the disk of %s: %w", name, err)
+	}
+	return w.removeNode(request)
 }
 
 // start starts a node that does not run.
