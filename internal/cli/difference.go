@@ -26,17 +26,14 @@ func (a *App) agree(m mapping.Result, yes bool, to io.Writer) (bool, error) {
 		return yes, nil
 	}
 	changes := plan.Difference(m.Living, m.Plan)
-	loses := false
-	for _, c := range changes {
-		loses = loses || c.Loses()
-	}
+	losses := plan.Losses(changes, a.Station.Made(m.Lab.Name))
 	if len(changes) > 0 {
 		fmt.Fprintln(to, "to the living lab:")
 		if err := writeDifference(to, changes); err != nil {
 			return false, err
 		}
 	}
-	if !loses || yes {
+	if len(losses) == 0 || yes {
 		return yes, nil
 	}
 	if !a.terminal() {

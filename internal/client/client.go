@@ -97,6 +97,22 @@ func (s Station) Picture(ctx context.Context, lab string, run int) (api.State, e
 	return state, json.Unmarshal(text, &state)
 }
 
+// Made tells which nodes of a lab were made; where that cannot be read, all may
+// have been.
+func (s Station) Made(lab string) func(node string) bool {
+	all := func(string) bool { return true }
+	l, err := ledger.Open(s.Home.Ledger(), ledger.Options{Now: time.Now})
+	if err != nil {
+		return all
+	}
+	defer l.Close()
+	entries, err := l.Entries(context.Background(), lab)
+	if err != nil {
+		return all
+	}
+	return ledger.NodesMade(entries)
+}
+
 // LayerUsers gives, for the path of each layer, the labs that use it. Nothing
 // is started.
 func (s Station) LayerUsers(ctx context.Context) (map[string][]string, error) {

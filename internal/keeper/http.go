@@ -141,7 +141,7 @@ func (k *Keeper) logs(w http.ResponseWriter, r *http.Request) {
 	}
 	defer folder.Close()
 	if name == "" {
-		k.logNames(w, folder)
+		k.logNames(w, folder, node)
 		return
 	}
 	k.sendLog(w, r, folder, node, name)
@@ -184,7 +184,13 @@ func (k *Keeper) sendLog(w http.ResponseWriter, r *http.Request, folder *os.Root
 	}
 }
 
-func (k *Keeper) logNames(w http.ResponseWriter, folder *os.Root) {
+func (k *Keeper) logNames(w http.ResponseWriter, folder *os.Root, node string) {
+	state, _, _ := k.board.look()
+	for _, c := range state.Cells {
+		if c.Node == node && c.Layer != "" {
+			_, _ = fmt.Fprintln(w, run.JobName(c.Run, c.Step))
+		}
+	}
 	entries, err := os.ReadDir(folder.Name())
 	if err != nil {
 		done(w, err)

@@ -93,10 +93,12 @@ func (k *Keeper) provision(ctx context.Context, want api.Wanted) error {
 			return &refusal{fmt.Sprintf("a lab %q lives already, from %s; tear it down first, or give this one another name", living.Lab, living.File)}
 		}
 		var losses []string
-		for _, change := range plan.Difference(living, m.Plan) {
-			if change.Loses() {
-				losses = append(losses, strings.TrimSuffix(fmt.Sprintf("%s %s: %s", change.Name, change.Kind, strings.Join(change.Why, ", ")), ": "))
-			}
+		entries, err := k.ledger.Entries(ctx, living.Lab)
+		if err != nil {
+			return err
+		}
+		for _, change := range plan.Losses(plan.Difference(living, m.Plan), ledger.NodesMade(entries)) {
+			losses = append(losses, strings.TrimSuffix(fmt.Sprintf("%s %s: %s", change.Name, change.Kind, strings.Join(change.Why, ", ")), ": "))
 		}
 		if len(losses) > 0 && !want.Agreed {
 			return &refusal{"what is on these nodes would be lost, which nobody agreed to: " + strings.Join(losses, "; ")}

@@ -41,6 +41,16 @@ type Entry struct {
 	Gone     time.Time  `json:"gone,omitzero"`
 }
 
+// NodesMade tells of which nodes entries say that they were made, and are not
+// gone.
+func NodesMade(entries []Entry) func(node string) bool {
+	made := map[string]bool{}
+	for _, e := range entries {
+		made[e.Ref] = made[e.Ref] || e.Kind == NodeK && e.State == Made
+	}
+	return func(node string) bool { return made[node] }
+}
+
 // Intend records things that are about to be made. A thing that was gone is
 // intended anew; one that is there stays as it is.
 func (l *Ledger) Intend(ctx context.Context, lab string, entries ...Entry) error {

@@ -40,8 +40,17 @@ type Change struct {
 	Why   []string   `json:"why,omitempty"`
 }
 
-// Loses tells whether something that a person may want is gone afterwards.
-func (c Change) Loses() bool { return c.Thing == NodeT && (c.Kind == Goes || c.Kind == Anew) }
+// Losses are those of the changes after which something is gone that a person
+// may want: what is on a node that was made and goes, or is made anew.
+func Losses(changes []Change, made func(node string) bool) []Change {
+	var all []Change
+	for _, c := range changes {
+		if c.Thing == NodeT && (c.Kind == Goes || c.Kind == Anew) && made(c.Name) {
+			all = append(all, c)
+		}
+	}
+	return all
+}
 
 // Difference lists what must happen to a lab that lives by one plan so that it
 // lives by another: networks, nodes, forwards, steps, each in the order of the
@@ -216,9 +225,37 @@ func stepChanges(living, wanted *Plan, before []Change) []Change {
 		if reason != "" && len(living.Nodes) > 0 {
 			change.Why = append(change.Why, reason)
 		}
+		if at >= 0 && !s.Shared && reason != "" {
+			if on := builtOn(living, wanted, s, fresh); len(on) > 0 {
+				change.Why = append(change.Why, fmt.Sprintf("%s stands on what it did before; --from %s does all again", strings.Join(on, ", "), s.Name))
+			}
+		}
 		all = append(all, change)
 	}
 	return all
+}
+
+// builtOn lists the steps that were done after a step, on a node of it or
+// because of it, and that nothing makes due again.
+func builtOn(living, wanted *Plan, s Step, fresh map[string]bool) []string {
+	var on []string
+	later := false
+	for _, other := range wanted.Steps {
+		if other.Name == s.Name {
+			later = true
+			continue
+		}
+		at := slices.IndexFunc(living.Steps, func(old Step) bool { return old.Name == other.Name })
+		if at < 0 || !same(essence(living.Steps[at]), essence(other)) {
+			continue
+		}
+		follows := slices.Contains(other.After, s.Name) || slices.ContainsFunc(s.Gives, func(v labfile.Value) bool { return slices.Contains(other.Takes, v.Name) })
+		shares := later && slices.ContainsFunc(other.Nodes, func(node string) bool { return slices.Contains(s.Nodes, node) && !fresh[node] })
+		if follows || shares {
+			on = append(on, other.Name)
+		}
+	}
+	return on
 }
 
 // essence is what a step does, without where.

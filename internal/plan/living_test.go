@@ -233,9 +233,13 @@ func TestDifference(t *testing.T) {
 	wanted, _ := plan.Make(parse(t, after), plan.Where{}, station, living)
 	require.NotNil(t, wanted)
 	var got []string
+	var lost []string
+	for _, c := range plan.Losses(plan.Difference(living, wanted), func(node string) bool { return node != "c-1" }) {
+		lost = append(lost, c.Name)
+	}
+	assert.Equal(t, []string{"b-1"}, lost, "c-1 goes, and was never made")
 	for _, c := range plan.Difference(living, wanted) {
 		got = append(got, strings.TrimSpace(fmt.Sprintf("%s %s %s: %s", c.Thing, c.Name, c.Kind, strings.Join(c.Why, "; "))))
-		assert.Equal(t, c.Name == "c-1" || c.Name == "b-1", c.Loses(), c.Name)
 	}
 	assert.Equal(t, []string{
 		"network k new:", "network m goes:",
@@ -244,6 +248,13 @@ func TestDifference(t *testing.T) {
 		"forward two changes: to a-2:81 instead of a-1:81", "forward four new:", "forward three goes:",
 		"step first is due: on a-3, b-1", "step second is due: on a-1, a-2, a-3; what it does is another", "step third is due: on b-1; it is new",
 	}, got)
+	// What stands on a step that changed is told, and how to do it again.
+	steps := "lab: x\ngroups: {a: {count: 2}, b: {}}\nsteps: {first: {on: a, run: x}, second: {on: a-1, run: y}, third: {on: b, after: [first], run: z}, other: {on: b, run: w}}\n"
+	old, _ := mapped(t, steps)
+	changed, _ := mapped(t, strings.Replace(steps, "run: x", "run: xx", 1))
+	difference := plan.Difference(old, changed)
+	require.Len(t, difference, 1)
+	assert.Equal(t, []string{"on a-1, a-2", "what it does is another", "second, third stands on what it did before; --from first does all again"}, difference[0].Why)
 	assert.Empty(t, plan.Difference(living, living))
 	for _, c := range plan.Difference(nil, living) {
 		assert.Contains(t, []plan.ChangeKind{plan.New, plan.Due}, c.Kind)

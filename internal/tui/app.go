@@ -17,6 +17,7 @@ import (
 	"kettlehole/internal/api"
 	"kettlehole/internal/client"
 	"kettlehole/internal/labfile"
+	"kettlehole/internal/plan"
 	"kettlehole/internal/tui/cell"
 	"kettlehole/internal/tui/theme"
 )
@@ -361,8 +362,8 @@ func (a *App) provision(ways api.Ways) tea.Cmd {
 		return func() tea.Msg { return doneMsg{"provision", lab.Provision(a.ctx, wanted)} }
 	}
 	var lost []string
-	for _, c := range w.difference() {
-		if c.Loses() {
+	if changes := w.difference(); len(changes) > 0 {
+		for _, c := range plan.Losses(changes, a.options.Station.Made(w.lab)) {
 			lost = append(lost, fmt.Sprintf("%s %s", c.Name, c.Kind))
 		}
 	}

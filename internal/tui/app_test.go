@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"os/exec"
@@ -43,8 +44,14 @@ func shown(t testing.TB, width, height int, text string) *App {
 	folder := t.TempDir()
 	file := filepath.Join(folder, "desk.lab.yaml")
 	require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
-	a := New(t.Context(), Options{Station: client.Station{Home: home.Home(filepath.Join(folder, "home"))}, File: file, Now: func() time.Time { return noon },
+	ctx, cancel := context.WithCancel(t.Context())
+	a := New(ctx, Options{Station: client.Station{Home: home.Home(filepath.Join(folder, "home"))}, File: file, Now: func() time.Time { return noon },
 		Shell: func(lab, node string) *exec.Cmd { return exec.Command("echo", lab, node) }})
+	t.Cleanup(func() {
+		cancel()
+		a.output.wait()
+		a.feed.wait()
+	})
 	a.Update(tea.WindowSizeMsg{Width: width, Height: height})
 	return a
 }
