@@ -6,12 +6,15 @@ import (
 	"strconv"
 	"strings"
 	"text/tabwriter"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"kettlehole/internal/labfile"
 	"kettlehole/internal/mapping"
 	"kettlehole/internal/plan"
+	"kettlehole/internal/rehearsal"
+	"kettlehole/internal/schedule"
 )
 
 func (a *App) planCommand() *cobra.Command {
@@ -62,6 +65,7 @@ func (a *App) showPlan(want wish, asJSON bool) error {
 		}
 		if m.Plan != nil {
 			document.Fit, document.Quorums = &m.Plan.Fit, m.Plan.Quorums()
+			document.Ahead = a.ahead(m)
 		}
 		if m.Living != nil && m.Plan != nil {
 			document.Difference = plan.Difference(m.Living, m.Plan)
@@ -71,6 +75,9 @@ func (a *App) showPlan(want wish, asJSON bool) error {
 		fmt.Fprint(a.Out, m.Text())
 		if m.Plan != nil {
 			err = writePlan(a.Out, m)
+			if ahead := a.ahead(m); err == nil && ahead != nil && len(ahead.Chain) > 0 {
+				fmt.Fprintf(a.Out, "\nlongest chain: %s\n", ahead)
+			}
 			if changes := plan.Difference(m.Living, m.Plan); err == nil && m.Living != nil {
 				fmt.Fprintln(a.Out, "\nto the living lab:")
 				if len(changes) == 0 {
@@ -87,6 +94,31 @@ func (a *App) showPlan(want wish, asJSON bool) error {
 		return &exit{ExitLab, nil}
 	}
 	return nil
+}
+
+// ahead is how a run of the plan would go from nothing; nil without a plan.
+func (a *App) ahead(m mapping.Result) *Ahead {
+	if m.Plan == nil || m.Graph == nil {
+		return nil
+	}
+	r, err := rehearsal.Rehearse(rehearsal.Request{Plan: m.Plan, Graph: m.Graph, Times: a.times(), Start: time.Now()})
+	if err != nil {
+		return nil // only a fault that was asked for can be wrong
+	}
+	return &Ahead{r.Took.Seconds(), append([]schedule.Cell{}, r.Chain...), r.Guessed}
+}
+
+// String says it in a line.
+func (a *Ahead) String() string {
+	var words []string
+	for _, c := range a.Chain {
+		words = append(words, c.String())
+	}
+	text := strings.Join(words, ", then ")
+	if len(a.Guessed) > 0 {
+		return text + "; how long it takes here is not known yet"
+	}
+	return fmt.Sprintf("%s; about %.1f s from nothing", text, a.Took)
 }
 
 // writePlan prints a plan as tables.

@@ -8,6 +8,7 @@ import (
 	"kettlehole/internal/labfile"
 	"kettlehole/internal/labfile/shape"
 	"kettlehole/internal/plan"
+	"kettlehole/internal/schedule"
 )
 
 // PlanDocument is what plan --json prints: version 1. A later version may add
@@ -20,7 +21,16 @@ type PlanDocument struct {
 	Difference []plan.Change    `json:"difference,omitempty"` // to the living lab; absent where it does not live
 	Fit        *plan.Fit        `json:"fit,omitempty"`        // on this workstation at this moment
 	Quorums    []plan.Quorum    `json:"quorums,omitempty"`
+	Ahead      *Ahead           `json:"ahead,omitempty"`            // how a run from nothing would go here
 	Plan       *plan.Plan       `json:"plan" jsonschema:"nullable"` // null where findings hold an error
+}
+
+// Ahead is how a run from nothing would go, by what is remembered of how long
+// things take here.
+type Ahead struct {
+	Took    float64         `json:"took"`              // seconds
+	Chain   []schedule.Cell `json:"chain"`             // what makes it take that long, first to last
+	Guessed []string        `json:"guessed,omitempty"` // steps that were never seen here, taken to last a second
 }
 
 func (a *App) schemaCommand() *cobra.Command {

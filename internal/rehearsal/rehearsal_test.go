@@ -177,6 +177,27 @@ func cutAt(s api.State, now time.Time) api.State {
 	return s
 }
 
+// A shared step is done once, before the nodes, and waits for none of them.
+func TestRehearseShared(t *testing.T) {
+	p, g := planned(t, "lab: x\ngroups: {a: {count: 3}, b: {cpu: 2}}\nsteps: {common: {on: all, shared: true, run: x}, tools: {on: a, shared: true, run: y}, own: {on: all, run: z}}\n")
+	times := rehearsal.Times{plan.GroundLikeness: {{Work: time.Second}}, plan.NodeLikeness: {{Work: 100 * time.Millisecond}}}
+	node, _ := p.Node("a-1")
+	for i, took := range []time.Duration{4 * time.Second, 2 * time.Second, time.Second} {
+		times[plan.Likeness(p.Steps[i], node)] = []ledger.Took{{Work: took}}
+	}
+	gate, _ := p.Node("b-1")
+	times[plan.Likeness(p.Steps[2], gate)] = []ledger.Took{{Work: time.Second}}
+	r, err := rehearsal.Rehearse(rehearsal.Request{Plan: p, Graph: g, Times: times, Start: noon})
+	require.NoError(t, err)
+	assert.Empty(t, r.Guessed)
+	assert.Equal(t, 1*time.Second+400*time.Millisecond+6*time.Second+time.Second, r.Took)
+	assert.Equal(t, api.Done, cellAt(t, r.State, "common", "a-1").State)
+	assert.Equal(t, noon.Add(6*time.Second), cellAt(t, r.State, "tools", "a-1").Ended)
+	assert.Equal(t, api.Reused, cellAt(t, r.State, "common", "b-1").State)
+	learned := rehearsal.Learn(r.State)
+	assert.Equal(t, times[plan.Likeness(p.Steps[0], node)], learned[plan.Likeness(p.Steps[0], node)])
+}
+
 func TestLearnOfNothing(t *testing.T) {
 	assert.Empty(t, rehearsal.Learn(api.State{}))
 	p, _ := planned(t, desk)

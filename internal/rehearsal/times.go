@@ -59,6 +59,9 @@ func works(p *plan.Plan, g *schedule.Graph, times Times, seen Times) work {
 	for _, s := range p.Steps {
 		for _, name := range s.Nodes {
 			node := nodes[name]
+			if s.Shared {
+				node = nodes[s.Nodes[0]] // done once for all
+			}
 			of := kind{s.Name, node.Group} // the nodes of a group are alike
 			if _, is := known[of]; !is {
 				took, found := times.of(plan.Likeness(s, node))

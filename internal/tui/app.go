@@ -18,6 +18,7 @@ import (
 	"kettlehole/internal/client"
 	"kettlehole/internal/labfile"
 	"kettlehole/internal/plan"
+	"kettlehole/internal/rehearsal"
 	"kettlehole/internal/tui/cell"
 	"kettlehole/internal/tui/theme"
 )
@@ -158,6 +159,10 @@ func (a *App) remap() {
 			w.given = given
 		}
 	}
+	if times, err := a.options.Station.Times(); err == nil {
+		w.times = times
+	}
+	a.lookAhead()
 	a.watcher.aim(w.mapping)
 	if w.mapping.Lab != nil && w.mapping.Lab.Name != w.lab {
 		w.lab = w.mapping.Lab.Name
@@ -172,6 +177,23 @@ func (a *App) replan() {
 	w := &a.world
 	if facts := w.mapping.Facts; facts.Cores > 0 {
 		w.mapping, w.mapErr = a.read(w.file, &facts)
+		a.lookAhead()
+	}
+}
+
+// manyCells is how many cells a plan may have for its run to be rehearsed
+// whenever it is drawn anew.
+const manyCells = 5000
+
+// lookAhead works out how a run from nothing would go.
+func (a *App) lookAhead() {
+	w := &a.world
+	w.ahead = rehearsal.Result{}
+	if m := w.mapping; m.Plan == nil || m.Graph == nil || len(m.Graph.Cells) > manyCells {
+		return
+	}
+	if r, err := rehearsal.Rehearse(rehearsal.Request{Plan: w.mapping.Plan, Graph: w.mapping.Graph, Times: w.times, Start: w.now}); err == nil {
+		w.ahead = r
 	}
 }
 

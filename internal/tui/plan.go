@@ -3,12 +3,10 @@ package tui
 import (
 	"fmt"
 	"strings"
-	"time"
 
 	"kettlehole/internal/draw"
 	"kettlehole/internal/labfile"
 	"kettlehole/internal/plan"
-	"kettlehole/internal/schedule"
 	"kettlehole/internal/tui/cell"
 )
 
@@ -208,7 +206,7 @@ func (v *planView) drawOrder(w *world, g *cell.Grid, p *plan.Plan) {
 	}
 	if y := 4 + len(rows)*spread; y < g.Height && w.mapping.Graph != nil && len(rows) > 1 {
 		x := g.Text(0, y, w.dim(), "longest chain")
-		g.Clip(x+2, y, g.Width-x-2, w.text(), chainText(w.mapping.Graph))
+		g.Clip(x+2, y, g.Width-x-2, w.text(), w.chainText())
 	}
 	for i, row := range rows {
 		y := 3 + i*spread
@@ -232,20 +230,14 @@ func (v *planView) drawOrder(w *world, g *cell.Grid, p *plan.Plan) {
 	}
 }
 
-// chainText names the longest chain of steps, each counted as one.
-func chainText(graph *schedule.Graph) string {
-	chain, _ := graph.Chain(func(int) time.Duration { return 1 })
-	var words []string
-	last := ""
-	for _, i := range chain {
-		if c := graph.Cells[i]; c.Node == last {
-			words[len(words)-1] += ", " + c.Step
-		} else {
-			words = append(words, c.Node+": "+c.Step)
-			last = c.Node
-		}
+// chainText names the longest chain of steps, with the time that it takes where
+// that is known.
+func (w *world) chainText() string {
+	words := count(len(w.ahead.Chain), "step")
+	if len(w.ahead.Guessed) == 0 {
+		words = fmt.Sprintf("about %.1f s", w.ahead.Took.Seconds())
 	}
-	return fmt.Sprintf("%s: %s", count(len(chain), "step"), strings.Join(words, " → "))
+	return words + ": " + chainWords(w.ahead.Chain)
 }
 
 func waitText(wait labfile.Wait) string {

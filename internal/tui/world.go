@@ -9,6 +9,7 @@ import (
 	"kettlehole/internal/ledger"
 	"kettlehole/internal/mapping"
 	"kettlehole/internal/plan"
+	"kettlehole/internal/rehearsal"
 	"kettlehole/internal/tui/cell"
 	"kettlehole/internal/tui/theme"
 	"kettlehole/internal/workstation"
@@ -22,7 +23,9 @@ type world struct {
 	given   []labfile.Given // values for inputs, the strongest first
 	mapping mapping.Result
 	mapErr  error
-	state   api.State // its Phase is "" while the lab does not live
+	times   rehearsal.Times  // that are remembered here
+	ahead   rehearsal.Result // of a run from nothing, by these times
+	state   api.State        // its Phase is "" while the lab does not live
 	things  []ledger.Entry
 	labs    []labLine
 	pulse   workstation.Pulse
