@@ -166,3 +166,77 @@ func TestScreenFindings(t *testing.T) {
 	s.until("none; it can be provisioned", "council-3")
 	s.keys("q")
 }
+
+// A step fails; its script is edited from the view and the run goes on to its
+// end; the run before is still there to look at, and a rehearsal of the next.
+func TestScreenFailEditGoOn(t *testing.T) {
+	testbed.Kernel(t)
+	b := newBench(t)
+	name := fmt.Sprintf("mend-%d", os.Getpid())
+	b.write("x.lab.yaml", "lab: "+name+"\ngroups: {node: {count: 2, memory: 64M}}\nsteps: {fine: {on: all, run: echo fine}, breaks: {on: node-2, script: breaks.sh}, last: {on: all, after: [breaks], run: echo last}}\n")
+	b.write("breaks.sh", "echo looking for the mended file\necho error: it is broken\nexit 3\n")
+	b.env = append(b.env, "VISUAL="+b.write("mend.sh", "#!/bin/sh\nprintf 'echo mended by %s\\n' hand > \"$2\"\n"))
+	t.Cleanup(func() { b.run("teardown", name, "--yes") })
+	s := open(t, b, 160, 42, "x.lab.yaml")
+	s.until("not provisioned", "longest chain")
+	s.keys("p")
+	s.until("run 1 failed", "node-2  breaks  failed", "error: it is broken", "edit breaks.sh, then go on", "cannot start: breaks on node-2 failed")
+	s.keys("/", "m", "e", "n", "d", "Enter")
+	s.until("1 of 1 lines")
+	s.keys("Escape", "e")
+	s.until("Go on with the run?")
+	s.keys("y")
+	s.until("2 of 2 ready", "run 2 done")
+	s.keys("b")
+	s.until("node-1  last")
+	s.keys("Escape", "[")
+	s.until("run 1 failed after", "error: it is broken")
+	s.keys("]", "r")
+	s.until("rehearsed: done after", "nothing was made", "This is a rehearsal")
+	s.keys("Escape", "q")
+	require.Eventually(t, func() bool { return strings.HasPrefix(s.capture(), "gone") }, 5*time.Second, 20*time.Millisecond)
+	assert.Contains(t, b.ok("logs", "--lab", name, "node-2", "breaks"), "mended by hand")
+}
+
+// A secret that a script prints in every way is in no file of ours, no event,
+// no drawing and on no screen.
+func TestSecretOnNoScreen(t *testing.T) {
+	testbed.Kernel(t)
+	b := newBench(t)
+	name := fmt.Sprintf("secret-%d", os.Getpid())
+	b.write("x.lab.yaml", "lab: "+name+`
+groups: {node: {memory: 64M}}
+steps:
+  gives: {on: all, run: 'word=pass-$((4000 + 711))-word; echo "word=$word" >> $GIVES; echo $word', gives: {word: secret}}
+  tells: {on: all, takes: [word], run: 'echo "$word" >&2; printf %s "$word" | base64; printf %s pass-4711; sleep 0.2; printf %s -word; echo; echo "error: $word"; exit 4'}
+`)
+	const secret, encoded = "pass-4711-word", "cGFzcy00NzExLXdvcmQ"
+	t.Cleanup(func() { b.run("teardown", name, "--yes") })
+	out, errs, code := b.run("provision", "x.lab.yaml", "--events", "--junit", "report.xml")
+	assert.Equal(t, 1, code)
+	b.ok("draw", "lanes", name, "-o", "run.svg")
+	b.ok("draw", "lanes", name, "--run", "1", "-o", "run.pdf")
+	s := open(t, b, 160, 42, "x.lab.yaml")
+	s.until("node-1 ✕")
+	s.keys("3", "b")
+	shown := s.until("node-1  tells  failed", "error: ")
+	s.keys("b")
+	shown += s.until("node-1  tells  failed", "error: ") + s.capture()
+	s.keys("q")
+	texts := map[string]string{"events": out, "errors": errs, "screen": shown, "log": b.ok("logs", "--lab", name, "node-1", "tells"), "status": b.ok("status", name, "--json")}
+	searched := 0
+	require.NoError(t, filepath.WalkDir(b.folder, func(path string, e os.DirEntry, err error) error {
+		if err != nil || !e.Type().IsRegular() || strings.Contains(path, "/upper/") || strings.Contains(path, "/images/") {
+			return err // a node's own disk is where the script put it
+		}
+		text, err := os.ReadFile(path)
+		texts[path] = string(text)
+		searched++
+		return err
+	}))
+	assert.Greater(t, searched, 8)
+	for where, text := range texts {
+		assert.False(t, strings.Contains(text, secret) || strings.Contains(text, encoded), "the secret stands in %s", where)
+	}
+	assert.Contains(t, texts["log"], "error: ••••••••")
+}

@@ -20,35 +20,39 @@ const shortest = 4
 // for concurrent use.
 type Set struct {
 	mu      sync.RWMutex
-	secrets [][]byte // longest first
+	texts   []string  // as they were added
+	secrets [][]byte  // in every writing that is hidden, longest first
+	first   [256]bool // the bytes that they begin with
 }
 
 // Add puts secrets into the set. Each line of a text of several lines is a
-// secret too.
+// secret too, and so is each in the writings of [writings].
 func (s *Set) Add(texts ...string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, text := range texts {
 		whole := bytes.TrimSpace([]byte(text))
 		for _, secret := range append(bytes.Split(whole, []byte("\n")), whole) {
-			known := slices.ContainsFunc(s.secrets, func(k []byte) bool { return bytes.Equal(k, secret) })
-			if len(secret) >= shortest && !known {
-				s.secrets = append(s.secrets, secret)
+			if len(secret) < shortest || slices.Contains(s.texts, string(secret)) {
+				continue
+			}
+			s.texts = append(s.texts, string(secret))
+			for _, one := range append(writings(secret), secret) {
+				if !slices.ContainsFunc(s.secrets, func(k []byte) bool { return bytes.Equal(k, one) }) {
+					s.secrets = append(s.secrets, one)
+					s.first[one[0]] = true
+				}
 			}
 		}
 	}
 	slices.SortStableFunc(s.secrets, func(a, b []byte) int { return len(b) - len(a) })
 }
 
-// Texts gives the secrets.
+// Texts gives the secrets as they were added.
 func (s *Set) Texts() []string {
 	s.mu.RLock()
 	defer s.mu.RUnlock()
-	all := make([]string, len(s.secrets))
-	for i, secret := range s.secrets {
-		all[i] = string(secret)
-	}
-	return all
+	return slices.Clone(s.texts)
 }
 
 // Text gives text without the secrets.
@@ -65,7 +69,13 @@ func (s *Set) cut(data []byte, last bool) (out, rest []byte) {
 	if len(s.secrets) == 0 {
 		return data, nil
 	}
+	out = make([]byte, 0, len(data))
 	for at := 0; at < len(data); {
+		if !s.first[data[at]] {
+			out = append(out, data[at])
+			at++
+			continue
+		}
 		found, partial := 0, false
 		for _, secret := range s.secrets {
 			tail := data[at:]

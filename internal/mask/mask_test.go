@@ -2,6 +2,9 @@ package mask_test
 
 import (
 	"bytes"
+	"encoding/base64"
+	"encoding/hex"
+	"net/url"
 	"strings"
 	"testing"
 
@@ -61,4 +64,35 @@ func TestCutAnywhere(t *testing.T) {
 			require.False(t, strings.Contains(out.String(), secret))
 		}
 	})
+}
+
+// What a secret looks like in other writings is hidden too, wherever it stands
+// in them.
+func TestWritings(t *testing.T) {
+	secret := "pass-4711/+word"
+	long := strings.Repeat("a long secret of many words ", 9)
+	var s mask.Set
+	s.Add(secret, long, "abcd")
+	for _, text := range []string{secret, strings.TrimSpace(long)} {
+		for before := range 4 {
+			whole := strings.Repeat("x", before) + text + "and more"
+			for name, written := range map[string]string{
+				"base64": base64.StdEncoding.EncodeToString([]byte(whole)), "base64 for URLs": base64.URLEncoding.EncodeToString([]byte(whole)),
+				"hex": hex.EncodeToString([]byte(whole)), "HEX": strings.ToUpper(hex.EncodeToString([]byte(whole))), "a query": "?" + url.QueryEscape(whole),
+			} {
+				shown := s.Text(written)
+				assert.Contains(t, shown, mask.Dots, name)
+				assert.LessOrEqual(t, len(strings.ReplaceAll(shown, mask.Dots, "")), len(written)-len(text), "%s: %s", name, shown)
+			}
+		}
+	}
+	for wrapped := base64.StdEncoding.EncodeToString([]byte(strings.TrimSpace(long))); len(wrapped) > 0; {
+		line := wrapped[:min(76, len(wrapped))]
+		wrapped = wrapped[len(line):]
+		if len(line) > 12 {
+			assert.Contains(t, s.Text(line), mask.Dots, line)
+		}
+	}
+	assert.Equal(t, []string{secret, strings.TrimSpace(long), "abcd"}, s.Texts(), "only what was added is passed on")
+	assert.Equal(t, "61626364 YWJjZA", s.Text("61626364 YWJjZA"), "a short one hides nothing but itself")
 }

@@ -143,18 +143,23 @@ func (o *output) take(msg outputMsg) {
 		return
 	}
 	for _, line := range msg.lines {
-		one := logLine{text: strings.ToValidUTF8(line, "\uFFFD")}
-		if stamp, rest, found := strings.Cut(one.text, " "); found {
-			if at, err := time.Parse("2006-01-02T15:04:05.000Z", stamp); err == nil {
-				one = logLine{at, rest}
-			}
-		}
-		one.text = strings.ReplaceAll(one.text, "\t", "    ")
-		o.app.world.output = append(o.app.world.output, one)
+		o.app.world.output = append(o.app.world.output, newLogLine(line))
 	}
 	if lines := o.app.world.output; len(lines) > outputLines {
 		o.app.world.output = append([]logLine(nil), lines[len(lines)-outputLines:]...)
 	}
+}
+
+// newLogLine reads a line of a log, which bears the time at its head.
+func newLogLine(line string) logLine {
+	one := logLine{text: strings.ToValidUTF8(line, "\uFFFD")}
+	if stamp, rest, found := strings.Cut(one.text, " "); found {
+		if at, err := time.Parse("2006-01-02T15:04:05.000Z", stamp); err == nil {
+			one = logLine{at, rest}
+		}
+	}
+	one.text = strings.ReplaceAll(one.text, "\t", "    ")
+	return one
 }
 
 // since says when a line was printed, in seconds after a beginning.

@@ -207,7 +207,7 @@ func (v *runView) drawBeside(w *world, g *cell.Grid, c api.Cell) {
 		if other.Node == c.Node {
 			style = style.Strong()
 		}
-		end := g.Text(x+1, 0, style, other.Node)
+		end := g.Text(x+1, 0, style, other.Node+"  "+other.Step)
 		g.Clip(end+2, 0, x+wide-end-4, w.cellStyle(other.State), stateWords(other))
 		lines := w.beside[besideKey(other)]
 		for y, line := range lines[max(0, len(lines)-g.Height+2):] {

@@ -119,8 +119,12 @@ func (a *App) readBeside() tea.Cmd {
 			}
 			text, _ := io.ReadAll(io.LimitReader(log, besideBytes)) // what was read before an error is shown
 			_ = log.Close()
-			lines := strings.Split(strings.TrimRight(strings.ToValidUTF8(string(text), "\uFFFD"), "\n"), "\n")
-			outputs[besideKey(other)] = lines[max(0, len(lines)-besideLines):]
+			lines := strings.Split(strings.TrimRight(string(text), "\n"), "\n")
+			lines = lines[max(0, len(lines)-besideLines):]
+			for i, line := range lines {
+				lines[i] = newLogLine(line).text
+			}
+			outputs[besideKey(other)] = lines
 		}
 		return outputs
 	}

@@ -135,7 +135,7 @@ func TestSkipAsksAndBeside(t *testing.T) {
 	a.Update(besideMsg{"council-2/join.run1": {"what it said"}})
 	screen := text(a)
 	assert.Contains(t, screen, "what it said")
-	assert.Contains(t, screen, "council-3  waits for ticket from council-1")
+	assert.Contains(t, screen, "council-3  join  waits for ticket from council-1")
 	press(a, "esc")
 	assert.NotContains(t, text(a), "what it said")
 	// After the editor it is asked whether to go on.
