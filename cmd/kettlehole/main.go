@@ -11,7 +11,7 @@ import (
 	"kettlehole/internal/client"
 	"kettlehole/internal/home"
 	"kettlehole/internal/labfile"
-	"kettlehole/internal/trial"
+	"kettlehole/internal/tui"
 	"kettlehole/internal/workstation"
 )
 
@@ -39,10 +39,14 @@ func main() {
 		Version: version, Demo: demoFile(filepath.Dir(self)), Programs: filepath.Dir(self), In: os.Stdin, Out: os.Stdout, Err: os.Stderr,
 	}
 	app.Open = func(ctx context.Context, file string, given []labfile.Given, tight bool) error {
-		return open(ctx, self, app.Station, file, given, tight)
+		return open(ctx, self, app.Station, tui.Options{File: file, Given: given, Tight: tight})
 	}
+	app.OpenRehearsed = func(ctx context.Context, file string) error {
+		return open(ctx, self, app.Station, tui.Options{File: file, Rehearse: true})
+	}
+	app.Hindrance = hindrance
 	app.Try = func(ctx context.Context, again bool) ([]workstation.Trial, error) {
-		return trial.All(ctx, state, again)
+		return try(ctx, state, again)
 	}
 	os.Exit(app.Main(context.Background(), os.Args[1:]))
 }

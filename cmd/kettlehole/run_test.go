@@ -4,7 +4,9 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -83,4 +85,29 @@ func TestWays(t *testing.T) {
 	assert.Contains(t, errs, "no such run")
 	assert.Contains(t, b.ok("plan", file), "node-2")
 	b.ok("teardown", name, "--yes")
+}
+
+// On a machine that cannot hold containers the demo is rehearsed, and says why;
+// a person who is not root needs nothing for that.
+func TestDemoRehearsed(t *testing.T) {
+	testbed.Kernel(t)
+	b := newBench(t)
+	open, err := os.MkdirTemp("", "rehearsed-")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = os.RemoveAll(open) })
+	require.NoError(t, os.Chmod(open, 0o755))
+	for from, to := range map[string]string{filepath.Join(testbed.Programs(t), "kettlehole"): "bin/kettlehole", filepath.Join(testbed.Root(), "examples"): "examples"} {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(open, to)), 0o755))
+		out, err := exec.Command("cp", "-r", from, filepath.Join(open, to)).CombinedOutput()
+		require.NoError(t, err, "%s", out)
+	}
+	cmd := exec.Command(filepath.Join(open, "bin/kettlehole"), "demo")
+	cmd.Dir, cmd.Env = open, append(b.env, "KETTLEHOLE_HOME="+filepath.Join(open, "nowhere"))
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
+	out, err := cmd.CombinedOutput()
+	assert.Error(t, err)
+	assert.Equal(t, 3, cmd.ProcessState.ExitCode(), "nothing was proved")
+	assert.Contains(t, string(out), "needs root, and this user is not; so this is a rehearsal, and nothing is made")
+	assert.Contains(t, string(out), "longest chain")
+	assert.NoDirExists(t, filepath.Join(open, "nowhere"))
 }

@@ -10,11 +10,8 @@ import (
 	"fmt"
 	"io"
 	"net"
-	"os"
 	"sync"
 	"time"
-
-	"golang.org/x/sys/unix"
 )
 
 // Dialer opens a connection to a node's init.
@@ -152,44 +149,6 @@ func (c Client) dial(ctx context.Context, request Request) (net.Conn, error) {
 		return nil, fmt.Errorf("asking the node to dial: %w", err)
 	}
 	return receive(unixConn)
-}
-
-// receive reads a reply with a socket beside it.
-func receive(conn *net.UnixConn) (net.Conn, error) {
-	data, control := make([]byte, 4<<10), make([]byte, unix.CmsgSpace(4))
-	n, cn, _, _, err := conn.ReadMsgUnix(data, control)
-	if err != nil {
-		return nil, fmt.Errorf("receiving a socket: %w", err)
-	}
-	var fds []int
-	if messages, err := unix.ParseSocketControlMessage(control[:cn]); err == nil && len(messages) == 1 {
-		fds, _ = unix.ParseUnixRights(&messages[0])
-	}
-	var reply Reply
-	err = json.Unmarshal(bytes.TrimSpace(data[:n]), &reply)
-	if err == nil && reply.Error != "" {
-		err = &Refused{reply.Error}
-	}
-	if err == nil && len(fds) != 1 {
-		err = errors.New("receiving a socket: the node sent none")
-	}
-	if err != nil {
-		for _, fd := range fds {
-			_ = unix.Close(fd)
-		}
-		return nil, err
-	}
-	unix.CloseOnExec(fds[0])
-	file := os.NewFile(uintptr(fds[0]), "dialled")
-	defer file.Close()
-	passed, err := net.FileConn(file)
-	if err != nil {
-		return nil, fmt.Errorf("receiving a socket: %w", err)
-	}
-	if _, isTCP := passed.(*net.TCPConn); !isTCP {
-		return nil, errors.Join(errors.New("receiving a socket: the node sent something else"), passed.Close())
-	}
-	return passed, nil
 }
 
 // Session is a program that runs on a node with its streams here.

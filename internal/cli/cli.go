@@ -37,11 +37,16 @@ type App struct {
 	Station client.Station
 	Version string
 	// Open shows the full-screen interface on a lab file, "" for none.
+	Open func(ctx context.Context, file string, given []labfile.Given, tight bool) error
+	// OpenRehearsed opens the full-screen interface on a rehearsal of a file.
+	OpenRehearsed func(ctx context.Context, file string) error
+	// Hindrance says why no lab can live on this machine, "" where nothing
+	// speaks against it.
+	Hindrance func() string
 	// Try tells what the workstation can do; again does not trust memory.
 	Try func(ctx context.Context, again bool) ([]workstation.Trial, error)
 	// Programs is the folder where the project's programs are.
 	Programs string
-	Open     func(ctx context.Context, file string, given []labfile.Given, tight bool) error
 	// Demo is the path of the demo's lab file, "" where it was not found.
 	Demo string
 

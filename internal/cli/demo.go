@@ -31,7 +31,11 @@ down, audit. Then it exits with 0 only if all of it held.`,
 			if a.Demo == "" {
 				return &exit{ExitUse, errors.New("the demo's lab file is not beside this program; run the demo from the project's folder")}
 			}
-			if a.terminal() && !plain {
+			full := a.terminal() && !plain
+			if why := a.Hindrance(); why != "" {
+				return a.demoRehearsed(cmd.Context(), full, why)
+			}
+			if full {
 				return a.Open(cmd.Context(), a.Demo, nil, false)
 			}
 			return a.demo(cmd.Context())
@@ -39,6 +43,22 @@ down, audit. Then it exits with 0 only if all of it held.`,
 	}
 	cmd.Flags().BoolVar(&plain, "plain", false, "no full screen, even in a terminal")
 	return cmd
+}
+
+// demoRehearsed shows how the demo would go on a machine that cannot hold it.
+func (a *App) demoRehearsed(ctx context.Context, full bool, why string) error {
+	if full {
+		return a.OpenRehearsed(ctx, a.Demo)
+	}
+	fmt.Fprintf(a.Out, "%s; so this is a rehearsal, and nothing is made\n\n", why)
+	r, err := a.rehearse(wish{file: a.Demo}, nil, nil)
+	if err != nil {
+		return err
+	}
+	if err := a.writeRehearsal(r); err != nil {
+		return err
+	}
+	return &exit{ExitWorkstation, errors.New("nothing was proved: this machine cannot hold the demo")}
 }
 
 // demo goes through the example and says what it did with times.

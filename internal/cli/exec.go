@@ -131,13 +131,13 @@ func (a *App) passSignals(session *agent.Session, fd int, tty bool) func() {
 	signals := make(chan os.Signal, 4)
 	wanted := []os.Signal{os.Interrupt, syscall.SIGTERM, syscall.SIGHUP}
 	if tty {
-		wanted = append(wanted, syscall.SIGWINCH)
+		wanted = append(wanted, resized)
 	}
 	signal.Notify(signals, wanted...)
 	go func() {
 		for s := range signals {
 			number := s.(syscall.Signal)
-			if number != syscall.SIGWINCH {
+			if number != resized {
 				_ = session.Signal(byte(number))
 			} else if cols, rows, err := term.GetSize(fd); err == nil {
 				_ = session.Resize(uint16(rows), uint16(cols))

@@ -17,8 +17,6 @@ import (
 	"syscall"
 	"time"
 
-	"golang.org/x/sys/unix"
-
 	"kettlehole/internal/agent"
 	"kettlehole/internal/api"
 	"kettlehole/internal/home"
@@ -232,7 +230,7 @@ func (l *Lab) start() (<-chan struct{}, error) {
 	cmd := exec.Command(command[0], append(command[1:len(command):len(command)], l.Name)...)
 	cmd.Stdout, cmd.Stderr, cmd.Dir = log, log, "/"
 	cmd.Env = append(os.Environ(), home.Variable+"="+string(l.station.Home))
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	cmd.SysProcAttr = detached()
 	if err := cmd.Start(); err != nil {
 		return nil, fmt.Errorf("starting the lab's keeper: %w", err)
 	}
@@ -264,7 +262,7 @@ func (l *Lab) do(ctx context.Context, method, path string, body any) (*http.Resp
 			return nil, err
 		}
 		response, err = l.http.Do(request)
-		if !errors.Is(err, unix.ECONNRESET) && !errors.Is(err, unix.EPIPE) && !errors.Is(err, io.EOF) {
+		if !errors.Is(err, syscall.ECONNRESET) && !errors.Is(err, syscall.EPIPE) && !errors.Is(err, io.EOF) {
 			break
 		}
 		// A keeper that was just killed: its socket outlives it by a moment. All

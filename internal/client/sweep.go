@@ -6,7 +6,7 @@ import (
 	"path/filepath"
 	"strings"
 
-	"golang.org/x/sys/unix"
+	"kettlehole/internal/lock"
 )
 
 // Sweep removes what keepers that were killed left of themselves in the state
@@ -29,16 +29,16 @@ func (s Station) Sweep(ctx context.Context) error {
 		if living[name] {
 			continue
 		}
-		lock, err := os.Open(path)
+		held, err := os.Open(path)
 		if err != nil {
 			continue // its keeper has just taken it away
 		}
-		if unix.Flock(int(lock.Fd()), unix.LOCK_EX|unix.LOCK_NB) == nil {
+		if lock.Try(held) == nil {
 			for _, kind := range []string{"sock", "log", "lock"} {
 				_ = os.Remove(s.Home.Keeper(name, kind))
 			}
 		}
-		_ = lock.Close()
+		_ = held.Close()
 	}
 	return nil
 }

@@ -17,15 +17,15 @@ import (
 // may lists for each package the packages of the house that it imports
 // directly. A package that is not listed may not be there.
 var may = map[string]string{
-	"labfile": "labfile/shape", "labfile/shape": "", "workstation": "labfile", "ledger": "", "mask": "", "reap": "", "clock": "", "home": "", "longpath": "", "image": "", "fabric": "", "reach": "",
+	"labfile": "labfile/shape", "labfile/shape": "", "workstation": "labfile", "ledger": "", "mask": "", "reap": "", "clock": "", "home": "", "longpath": "", "lock": "", "image": "lock", "fabric": "", "reach": "",
 	"plan": "labfile workstation", "schedule": "labfile plan", "mapping": "home labfile ledger plan schedule workstation workstation/survey", "workstation/survey": "workstation",
 	"draw": "plan", "draw/paper": "draw plan", "draw/lanes": "api draw schedule", "agent": "", "agent/server": "agent mask reap",
 	"anchor": "reap", "substrate": "agent fabric", "substrate/container": "agent anchor fabric home longpath substrate",
 	"trial": "home substrate/container workstation",
 	"audit": "anchor workstation/survey", "api": "agent audit labfile ledger plan schedule", "run": "agent api fabric labfile ledger mask plan schedule substrate",
 	"rehearsal": "api labfile ledger plan schedule workstation",
-	"keeper":    "agent anchor api audit home image ledger longpath mapping mask plan reach rehearsal run schedule substrate substrate/container workstation workstation/survey",
-	"client":    "agent api home ledger longpath mapping plan workstation",
+	"keeper":    "agent anchor api audit home image ledger lock longpath mapping mask plan reach rehearsal run schedule substrate substrate/container workstation workstation/survey",
+	"client":    "agent api home ledger lock longpath mapping plan workstation",
 	"starter":   "labfile/shape",
 	"cli":       "labfile/shape starter agent api audit client draw draw/lanes draw/paper image labfile mapping plan rehearsal schedule substrate workstation workstation/survey ledger",
 	"tui":       "agent api audit client draw draw/lanes labfile ledger mapping plan rehearsal run schedule workstation workstation/survey tui/cell tui/theme", "tui/cell": "", "tui/theme": "",

@@ -10,7 +10,7 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/sys/unix"
+	"kettlehole/internal/lock"
 )
 
 // About says what a layer is.
@@ -39,17 +39,17 @@ func (s Store) Shared(ctx context.Context, digest string, about About, make func
 	if err := os.MkdirAll(s.folder, 0o700); err != nil {
 		return layer, fmt.Errorf("making the folder of images: %w", err)
 	}
-	lock, err := os.OpenFile(layer.Path+".lock", os.O_CREATE|os.O_RDWR, 0o600)
+	held, err := os.OpenFile(layer.Path+".lock", os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
 		return layer, fmt.Errorf("locking a layer: %w", err)
 	}
-	defer lock.Close()
+	defer held.Close()
 	for told := false; ; {
-		err := unix.Flock(int(lock.Fd()), unix.LOCK_EX|unix.LOCK_NB)
+		err := lock.Try(held)
 		if err == nil {
 			break
 		}
-		if !errors.Is(err, unix.EWOULDBLOCK) {
+		if !errors.Is(err, lock.ErrHeld) {
 			return layer, fmt.Errorf("locking a layer: %w", err)
 		}
 		if !told {
@@ -118,15 +118,17 @@ func (s Store) List() ([]Kept, error) {
 	return all, nil
 }
 
-// size adds up what the files of a folder take on disk, each once.
+// block is the least that a file takes on most disks, in bytes.
+const block = 4 << 10
+
+// size adds up what the files of a folder take on disk.
 func size(folder string) int64 {
 	total := int64(0)
-	seen := map[uint64]bool{}
-	_ = filepath.WalkDir(folder, func(path string, _ os.DirEntry, err error) error {
-		var info unix.Stat_t
-		if err == nil && unix.Lstat(path, &info) == nil && !seen[info.Ino] {
-			seen[info.Ino] = true
-			total += info.Blocks * 512
+	_ = filepath.WalkDir(folder, func(_ string, e os.DirEntry, err error) error {
+		if err == nil {
+			if info, err := e.Info(); err == nil && info.Mode().IsRegular() {
+				total += (info.Size() + block - 1) / block * block
+			}
 		}
 		return nil // what cannot be read counts for nothing
 	})
@@ -141,12 +143,12 @@ const youngest = time.Minute
 // tells whether it did.
 func (s Store) Remove(digest string) (bool, error) {
 	path := s.Path(digest)
-	lock, err := os.OpenFile(path+".lock", os.O_CREATE|os.O_RDWR, 0o600)
+	held, err := os.OpenFile(path+".lock", os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
 		return false, fmt.Errorf("locking a layer: %w", err)
 	}
-	defer lock.Close()
-	if unix.Flock(int(lock.Fd()), unix.LOCK_EX|unix.LOCK_NB) != nil {
+	defer held.Close()
+	if lock.Try(held) != nil {
 		return false, nil
 	}
 	info, err := os.Stat(path)

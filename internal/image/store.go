@@ -13,7 +13,7 @@ import (
 	"path/filepath"
 	"strings"
 
-	"golang.org/x/sys/unix"
+	"kettlehole/internal/lock"
 )
 
 // Layer is a folder of files that a node's disk starts as.
@@ -124,7 +124,7 @@ func (s Store) lock() (func(), error) {
 	}
 	file, err := os.OpenFile(filepath.Join(s.folder, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
 	if err == nil {
-		err = unix.Flock(int(file.Fd()), unix.LOCK_EX)
+		err = lock.Wait(file)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("locking the images: %w", err)

@@ -22,6 +22,7 @@ import (
 	"kettlehole/internal/audit"
 	"kettlehole/internal/home"
 	"kettlehole/internal/ledger"
+	"kettlehole/internal/lock"
 	"kettlehole/internal/longpath"
 	"kettlehole/internal/mask"
 	"kettlehole/internal/plan"
@@ -79,15 +80,15 @@ func Serve(ctx context.Context, options Options) error {
 	if err := options.Home.Make(); err != nil {
 		return err
 	}
-	lock, err := os.OpenFile(options.Home.Keeper(options.Lab, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	held, err := os.OpenFile(options.Home.Keeper(options.Lab, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
 		return fmt.Errorf("taking the keeper's lock: %w", err)
 	}
-	defer lock.Close()
-	if err := unix.Flock(int(lock.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+	defer held.Close()
+	if err := lock.Try(held); err != nil {
 		return ErrBusy
 	}
-	if !same(lock) {
+	if !same(held) {
 		return ErrBusy // a keeper that ended took the file away; this lock is of nothing
 	}
 	record, err := ledger.Open(options.Home.Ledger(), ledger.Options{Now: options.Clock.Now, Hook: options.Hook})

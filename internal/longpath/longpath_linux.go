@@ -1,5 +1,3 @@
-// Package longpath opens Unix sockets whose path may be longer than a socket's
-// address has room for (107 bytes, unix(7)): it goes by the open folder.
 package longpath
 
 import (
@@ -30,9 +28,6 @@ func through(path string, do func(short string) error) error {
 	})
 	return errors.Join(controlErr, err)
 }
-
-// ErrNobody says that there is no socket, or that nobody listens on it.
-var ErrNobody = errors.New("nobody listens")
 
 // Dial connects to the socket at path. Its error is [ErrNobody] where nobody
 // listens there.

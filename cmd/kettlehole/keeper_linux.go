@@ -13,6 +13,9 @@ import (
 	"kettlehole/internal/clock"
 	"kettlehole/internal/home"
 	"kettlehole/internal/keeper"
+	"kettlehole/internal/substrate/container"
+	"kettlehole/internal/trial"
+	"kettlehole/internal/workstation"
 )
 
 // keeperWord is the hidden command by which this program works as a keeper.
@@ -32,4 +35,19 @@ func keep(state home.Home, programs, lab string) int {
 		return 1
 	}
 	return 0
+}
+
+// hindrance says why no lab can live here, as far as a glance tells.
+func hindrance() string {
+	switch {
+	case os.Geteuid() != 0:
+		return "laying nodes on containers needs root, and this user is not"
+	case container.FindRuntime() == "":
+		return "no OCI runtime is installed"
+	}
+	return ""
+}
+
+func try(ctx context.Context, state home.Home, again bool) ([]workstation.Trial, error) {
+	return trial.All(ctx, state, again)
 }
