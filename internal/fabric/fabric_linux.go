@@ -23,6 +23,11 @@ import (
 	"golang.org/x/sys/unix"
 )
 
+// The first thread of a process cannot end: one that was moved into a node's
+// namespace would hold it for good. Locked to the main goroutine from the start
+// on, it is never one of those that are thrown away, here or in packages above.
+func init() { runtime.LockOSThread() }
+
 // longest is the longest name of an interface, in bytes (IFNAMSIZ less one).
 const longest = 15
 

@@ -126,7 +126,7 @@ func size(folder string) int64 {
 	total := int64(0)
 	_ = filepath.WalkDir(folder, func(_ string, e os.DirEntry, err error) error {
 		if err == nil {
-			if info, err := e.Info(); err == nil && info.Mode().IsRegular() {
+			if info, err := e.Info(); err == nil {
 				total += (info.Size() + block - 1) / block * block
 			}
 		}
