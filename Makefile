@@ -42,7 +42,7 @@ check: build ## everything that must hold before a change is taken
 	@$(MAKE) --no-print-directory test
 
 bench: build ## measure; on an idle machine, as root
-	@go test -run '^$$' -bench . -count 5 ./internal/plan ./internal/labfile ./internal/tui ./internal/workstation/survey | grep Benchmark
+	@go test -run '^$$' -bench . -count 5 ./internal/plan ./internal/labfile ./internal/rehearsal ./internal/tui ./internal/workstation/survey | grep Benchmark
 	@KETTLEHOLE_TEST_BIN=$(CURDIR)/bin KETTLEHOLE_MEASURE=1 go test -count 1 -run '^TestMeasure' -v -timeout 20m ./internal/measure | grep -v -e '^=== ' -e '^--- '
 
 screenshots: build ## take the pictures in docs/screenshots from the demo lab

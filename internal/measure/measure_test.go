@@ -240,28 +240,9 @@ func TestMeasureDemo(t *testing.T) {
 			all = append(all, time.Since(began))
 		}
 		time.Sleep(2 * time.Second)
-		resident = keeperMemory(t)
+		resident = fmt.Sprintf("%d MB", keeperKilobytes(t, "avalanche-desk")>>10)
 		run("teardown", "--yes")
 	}
 	report("the demo, from the command to six ready and the page answering", "5000 ms", all)
 	fmt.Printf("%-62s %s   to reach 30 MB\n", "resident memory of a keeper with six nodes", resident)
-}
-
-func keeperMemory(t *testing.T) string {
-	files, err := filepath.Glob("/proc/[0-9]*/cmdline")
-	require.NoError(t, err)
-	for _, file := range files {
-		text, _ := os.ReadFile(file)
-		if !strings.HasSuffix(string(text), "\x00keeper\x00avalanche-desk\x00") {
-			continue
-		}
-		status, _ := os.ReadFile(filepath.Join(filepath.Dir(file), "status"))
-		for _, line := range strings.Split(string(status), "\n") {
-			if rest, found := strings.CutPrefix(line, "VmRSS:"); found {
-				return strings.TrimSpace(rest)
-			}
-		}
-	}
-	t.Fatal("the keeper was not found")
-	return ""
 }

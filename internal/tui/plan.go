@@ -187,7 +187,11 @@ func (v *planView) drawOrder(w *world, g *cell.Grid, p *plan.Plan) {
 		if s.Wait != nil {
 			ends = waitText(*s.Wait)
 		}
-		rows = append(rows, []string{s.Name, nodesText(p, s.Nodes), strings.Join(needs, ", "), ends})
+		on := nodesText(p, s.Nodes)
+		if s.Shared {
+			on = "once, for " + on
+		}
+		rows = append(rows, []string{s.Name, on, strings.Join(needs, ", "), ends})
 	}
 	titles := []string{"step", "on", "needs", "ends when"}
 	for i := 1; i < len(columns); i++ {

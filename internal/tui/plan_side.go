@@ -107,13 +107,15 @@ func (v *planView) drawDial(w *world, g *cell.Grid, y, item int, in labfile.Inpu
 	}
 	g.Clip(dialAt, y, trackAt-dialAt-1, style, value)
 	low, high := strconv.FormatFloat(*in.Min, 'f', -1, 64), strconv.FormatFloat(*in.Max, 'f', -1, 64)
+	// A long number takes its room from the track.
+	wide := trackWide - max(0, len(high)+trackAt+trackWide+2-g.Width)
 	g.Right(trackAt-1, y, w.faint(), low)
-	g.Line(trackAt+1, y, trackWide, w.faint(), "─")
-	at := int((number-*in.Min)/(*in.Max-*in.Min)*float64(trackWide-1) + 0.5)
+	g.Line(trackAt+1, y, wide, w.faint(), "─")
+	at := int((number-*in.Min)/(*in.Max-*in.Min)*float64(wide-1) + 0.5)
 	g.Line(trackAt+1, y, at, cell.Fore(w.theme.Ice), "━")
 	g.Text(trackAt+1+at, y, cell.Fore(w.theme.Motion), "●")
-	g.Text(trackAt+trackWide+2, y, w.faint(), high)
-	v.spots = append(v.spots, spot{y: y, from: trackAt + 1, until: trackAt + 1 + trackWide, item: item, low: *in.Min, high: *in.Max, scale: true})
+	g.Text(trackAt+wide+2, y, w.faint(), high)
+	v.spots = append(v.spots, spot{y: y, from: trackAt + 1, until: trackAt + 1 + wide, item: item, low: *in.Min, high: *in.Max, scale: true})
 }
 
 // drawFit compares what nodes may use with what the workstation has, and says

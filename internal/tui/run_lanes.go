@@ -83,7 +83,9 @@ func (v *runView) chosenLane() int {
 func (v *runView) drawAxis(w *world, g *cell.Grid, axis draw.Axis, elapsed time.Duration, shown int) {
 	g.Line(laneLabel, 1, axis.Columns, w.faint(), "┈")
 	for _, tick := range axis.Ticks() {
-		g.Text(laneLabel+tick.X, 0, w.dim(), tick.Text)
+		if laneLabel+tick.X+cell.Width(tick.Text) < g.Width {
+			g.Text(laneLabel+tick.X, 0, w.dim(), tick.Text)
+		}
 		g.Text(laneLabel+tick.X, 1, w.faint(), "┬")
 	}
 	if !v.going(w) {

@@ -150,3 +150,20 @@ func TestSkipAsksAndBeside(t *testing.T) {
 	_, isModel := any(a).(tea.Model)
 	require.True(t, isModel)
 }
+
+// BenchmarkKey answers a key with 60 lanes, 20 steps and a full output.
+func BenchmarkKey(b *testing.B) {
+	a := shown(b, 160, 42, strings.Replace(desk, "count: 3", "count: 59", 1))
+	a.Update(stateMsg{"desk", state(a)})
+	press(a, "3")
+	var lines []string
+	for range outputLines {
+		lines = append(lines, "2026-11-23T11:59:58.500Z "+strings.Repeat("7", 1000))
+	}
+	a.Update(outputMsg{a.output.source, lines})
+	keys := []string{"up", "down"}
+	for i := 0; b.Loop(); i++ {
+		a.press(keys[i%2])
+		_ = a.View()
+	}
+}
