@@ -17,8 +17,12 @@ import (
 	"kettlehole/internal/run"
 )
 
-// refresh is the shortest time between two states sent to a follower.
-const refresh = 50 * time.Millisecond
+// refresh is the shortest time between two states sent to a follower, and
+// refreshCell what each cell adds: a large state is work for both.
+const (
+	refresh     = 50 * time.Millisecond
+	refreshCell = 200 * time.Microsecond
+)
 
 // server answers people and their programs.
 func (k *Keeper) server(ctx context.Context) *http.Server {
@@ -88,7 +92,7 @@ func (k *Keeper) events(w http.ResponseWriter, r *http.Request) {
 		select {
 		case <-r.Context().Done():
 			return
-		case <-time.After(refresh):
+		case <-time.After(refresh + time.Duration(len(state.Cells))*refreshCell):
 		}
 		select {
 		case <-r.Context().Done():

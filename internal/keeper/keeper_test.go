@@ -525,6 +525,22 @@ func TestCancel(t *testing.T) {
 	b.done()
 }
 
+// A teardown in the middle of a run is one from its first moment to its last:
+// the run that it cancels says nothing of its own.
+func TestTeardownWhileRunning(t *testing.T) {
+	b := newBench(t, "groups: {node: {count: 2, memory: 64M}}\nsteps: {long: {on: all, run: \"sleep 300\"}}\n")
+	lab := b.Open(b.name)
+	require.NoError(t, lab.Provision(b.ctx, api.Wanted{File: b.file}))
+	require.NoError(t, lab.Follow(b.ctx, func(s api.State) bool { return len(s.Cells) < 2 || s.Cells[1].State != api.Running }))
+	require.NoError(t, lab.Teardown(b.ctx))
+	var last api.State
+	require.NoError(t, lab.Follow(b.ctx, func(s api.State) bool { last = s; return s.Phase == api.PhaseLeaving }))
+	assert.Equal(t, api.PhaseGone, last.Phase)
+	assert.Empty(t, last.Error)
+	require.NotNil(t, last.Audit)
+	assert.True(t, last.Audit.Clean(), "%v", last.Audit.Left())
+}
+
 // A node that dies while it is provisioned is said to be lost, and comes back
 // with its disk.
 func TestNodeDiesMeanwhile(t *testing.T) {

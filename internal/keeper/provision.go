@@ -153,10 +153,13 @@ func (k *Keeper) begin(ctx context.Context, p *plan.Plan, started ledger.Run) {
 		k.cancel = nil
 		k.mu.Unlock()
 		k.board.change(func(s *api.State) {
-			s.Phase = api.PhaseLiving
 			if s.Run.Ended.IsZero() {
 				s.Run = ended(*s, k.options.Clock.Now(), outcome(ctx, err)).Run
 			}
+			if s.Phase == api.PhaseLeaving {
+				return // the teardown that cancelled it says how it goes on
+			}
+			s.Phase = api.PhaseLiving
 			s.Error, s.Fault = "", false
 			if err != nil {
 				s.Error, s.Fault = k.secrets.Text(err.Error()), isFault(err)

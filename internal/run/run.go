@@ -357,7 +357,7 @@ func (r *Run) advance(ctx context.Context) {
 		if reason == "" && full[c.Step] {
 			reason = fmt.Sprintf("its turn: %d at once", r.step(i).AtOnce)
 		}
-		if blocked[i] != "" {
+		if blocked != nil && blocked[i] != "" {
 			reason = blocked[i]
 		}
 		if r.leftOut(i) {
@@ -387,8 +387,11 @@ func (r *Run) passOver() bool {
 }
 
 // blocked says for every cell which failure keeps it from ever starting in
-// this run.
+// this run; nil where nothing failed.
 func (r *Run) blocked() []string {
+	if r.faults == nil {
+		return nil
+	}
 	return r.Graph.Blocked(func(i int) string {
 		if c := r.cells[i]; c.State == api.Failed {
 			return fmt.Sprintf("%s on %s failed", c.Step, c.Node)
