@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -110,4 +111,48 @@ func TestDemoRehearsed(t *testing.T) {
 	assert.Contains(t, string(out), "needs root, and this user is not; so this is a rehearsal, and nothing is made")
 	assert.Contains(t, string(out), "longest chain")
 	assert.NoDirExists(t, filepath.Join(open, "nowhere"))
+}
+
+// Layers are listed with who uses them, and removed when nobody does and a
+// person agrees.
+func TestImages(t *testing.T) {
+	testbed.Kernel(t)
+	b := newBench(t)
+	assert.Contains(t, b.ok("images"), "no layer is kept")
+	assert.JSONEq(t, "[]", b.ok("images", "--json"))
+	name := fmt.Sprintf("images-%d", os.Getpid())
+	file := b.write("x.lab.yaml", "lab: "+name+"\ngroups: {node: {memory: 64M}}\nsteps: {common: {on: all, shared: true, run: 'head -c 300000 /dev/zero > /root/zeros'}}\n")
+	t.Cleanup(func() { b.run("teardown", name, "--yes") })
+	out := b.ok("provision", file)
+	assert.Contains(t, out, "common done after")
+	assert.Contains(t, b.ok("images"), "step common of "+name)
+	assert.Contains(t, b.ok("images", "--prune", "--yes"), "0 layers removed", "all are in use")
+	b.ok("teardown", name, "--yes")
+	var layers []struct {
+		Digest, Of string
+		Size       int64
+		Users      []string
+	}
+	require.NoError(t, json.Unmarshal([]byte(b.ok("images", "--json")), &layers))
+	require.Len(t, layers, 3)
+	for _, l := range layers {
+		assert.Empty(t, l.Users)
+		assert.Positive(t, l.Size)
+	}
+	_, errs, code := b.run("images", "--prune")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errs, "3 layers that no lab uses; say --yes")
+	for _, wrong := range [][]string{{"images", "--to", "1G"}, {"images", "--prune", "--to", "much"}, {"images", "x"}} {
+		_, _, code := b.run(wrong...)
+		assert.Equal(t, 2, code, wrong)
+	}
+	assert.Contains(t, b.ok("images", "--prune", "--yes"), "3 layers in use just now, or a minute ago, and stay")
+	old := time.Now().Add(-time.Hour)
+	for _, l := range layers {
+		require.NoError(t, os.Chtimes(filepath.Join(b.home(), "images", l.Digest[len("sha256:"):]), old, old))
+	}
+	assert.Contains(t, b.ok("images", "--prune", "--yes", "--to", "100G"), "0 layers removed")
+	assert.Contains(t, b.ok("images", "--prune", "--yes"), "3 layers removed")
+	assert.Contains(t, b.ok("images"), "no layer is kept")
+	assert.Contains(t, b.ok("provision", file), "common done after", "it is made again")
 }

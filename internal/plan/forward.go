@@ -16,8 +16,14 @@ const (
 	autoPortCount = 10000
 )
 
+// port is one of the workstation's.
+type port struct {
+	netip.AddrPort
+	udp bool
+}
+
 func (m *maker) forwards() {
-	m.ports = map[netip.AddrPort]bool{}
+	m.ports = map[port]bool{}
 	for _, f := range m.lab.Forwards {
 		if f.Port != 0 {
 			m.fixedPorts(f)
@@ -29,7 +35,7 @@ func (m *maker) forwards() {
 			first = m.autoPorts(f)
 		}
 		for i := range f.Count {
-			one := Forward{Name: f.Name, Listen: netip.AddrPortFrom(f.Bind, first+uint16(i)), Auto: f.Port == 0, Node: f.Node, NodePort: f.NodePort + uint16(i)}
+			one := Forward{Name: f.Name, Listen: netip.AddrPortFrom(f.Bind, first+uint16(i)), UDP: f.Protocol == labfile.UDP, Auto: f.Port == 0, Node: f.Node, NodePort: f.NodePort + uint16(i)}
 			if f.Count > 1 {
 				one.Name = fmt.Sprintf("%s:%d", f.Name, one.NodePort)
 			}
@@ -42,18 +48,18 @@ func (m *maker) forwards() {
 // against them.
 func (m *maker) fixedPorts(f labfile.Forward) {
 	for i := range f.Count {
-		port := f.Port + uint16(i)
-		listen := netip.AddrPortFrom(f.Bind, port)
+		number := f.Port + uint16(i)
+		listen := port{netip.AddrPortFrom(f.Bind, number), f.Protocol == labfile.UDP}
 		holder, taken := m.holder(listen)
 		switch {
 		case m.ports[listen]:
-			m.say(labfile.Error, f.Pos, portWidth, "", "port %d of %s is forwarded twice", port, f.Bind)
+			m.say(labfile.Error, f.Pos, portWidth, "", "port %d of %s is forwarded twice", number, f.Bind)
 		case taken:
-			m.say(labfile.Error, f.Pos, portWidth, m.nearestFree(listen)+"or write auto, or end that process", "port %d of %s is taken by %s", port, f.Bind, m.whose(listen, holder))
-		case port < 1024 && !m.facts.Root && m.facts.Cores > 0:
-			m.say(labfile.Caution, f.Pos, portWidth, "", "port %d is below 1024, and this user may not listen there on most workstations", port)
-		case m.facts.Ephemeral[0] > 0 && port >= m.facts.Ephemeral[0] && port <= m.facts.Ephemeral[1] && i == 0:
-			m.say(labfile.Note, f.Pos, portWidth, "", "port %d lies where the kernel takes ports for connections that go out (%d to %d), and may be taken on another day", port, m.facts.Ephemeral[0], m.facts.Ephemeral[1])
+			m.say(labfile.Error, f.Pos, portWidth, m.nearestFree(listen)+"or write auto, or end that process", "port %d of %s is taken by %s", number, f.Bind, m.whose(listen, holder))
+		case number < 1024 && !m.facts.Root && m.facts.Cores > 0:
+			m.say(labfile.Caution, f.Pos, portWidth, "", "port %d is below 1024, and this user may not listen there on most workstations", number)
+		case m.facts.Ephemeral[0] > 0 && number >= m.facts.Ephemeral[0] && number <= m.facts.Ephemeral[1] && i == 0:
+			m.say(labfile.Note, f.Pos, portWidth, "", "port %d lies where the kernel takes ports for connections that go out (%d to %d), and may be taken on another day", number, m.facts.Ephemeral[0], m.facts.Ephemeral[1])
 		}
 		m.ports[listen] = true
 	}
@@ -63,15 +69,15 @@ func (m *maker) fixedPorts(f labfile.Forward) {
 const portWidth = 4
 
 // nearestFree proposes a port near one that is taken.
-func (m *maker) nearestFree(taken netip.AddrPort) string {
+func (m *maker) nearestFree(taken port) string {
 	for distance := 1; distance < 1000; distance++ {
-		for _, port := range []int{int(taken.Port()) + distance, int(taken.Port()) - distance} {
-			if port < 1024 || port > 65535 {
+		for _, number := range []int{int(taken.Port()) + distance, int(taken.Port()) - distance} {
+			if number < 1024 || number > 65535 {
 				continue
 			}
-			listen := netip.AddrPortFrom(taken.Addr(), uint16(port))
+			listen := port{netip.AddrPortFrom(taken.Addr(), uint16(number)), taken.udp}
 			if _, held := m.holder(listen); !held && !m.ports[listen] {
-				return fmt.Sprintf("%d is free; ", port)
+				return fmt.Sprintf("%d is free; ", number)
 			}
 		}
 	}
@@ -79,7 +85,7 @@ func (m *maker) nearestFree(taken netip.AddrPort) string {
 }
 
 // whose names who holds a port: another lab, or a process.
-func (m *maker) whose(listen netip.AddrPort, holder workstation.Listener) string {
+func (m *maker) whose(listen port, holder workstation.Listener) string {
 	for _, l := range m.facts.Labs {
 		if l.Lab != m.lab.Name && slices.Contains(l.Ports, listen.String()) {
 			return fmt.Sprintf("lab %q", l.Lab)
@@ -90,11 +96,11 @@ func (m *maker) whose(listen netip.AddrPort, holder workstation.Listener) string
 
 // holder finds who keeps the lab from listening on addr; what the living lab
 // holds itself does not.
-func (m *maker) holder(addr netip.AddrPort) (workstation.Listener, bool) {
-	if m.living != nil && slices.ContainsFunc(m.living.Forwards, func(f Forward) bool { return f.Listen == addr }) {
+func (m *maker) holder(addr port) (workstation.Listener, bool) {
+	if m.living != nil && slices.ContainsFunc(m.living.Forwards, func(f Forward) bool { return f.Listen == addr.AddrPort && f.UDP == addr.udp }) {
 		return workstation.Listener{}, false
 	}
-	at := slices.IndexFunc(m.facts.Listening, func(l workstation.Listener) bool { return l.Holds(addr) })
+	at := slices.IndexFunc(m.facts.Listening, func(l workstation.Listener) bool { return l.Holds(addr.AddrPort, addr.udp) })
 	if at < 0 {
 		return workstation.Listener{}, false
 	}
@@ -123,7 +129,7 @@ func (m *maker) autoPorts(f labfile.Forward) uint16 {
 		first := uint16(autoPortFirst + offset)
 		free := true
 		for n := range f.Count {
-			listen := netip.AddrPortFrom(f.Bind, first+uint16(n))
+			listen := port{netip.AddrPortFrom(f.Bind, first+uint16(n)), f.Protocol == labfile.UDP}
 			if _, taken := m.holder(listen); taken || m.ports[listen] {
 				free = false
 				break
@@ -131,7 +137,7 @@ func (m *maker) autoPorts(f labfile.Forward) uint16 {
 		}
 		if free {
 			for n := range f.Count {
-				m.ports[netip.AddrPortFrom(f.Bind, first+uint16(n))] = true
+				m.ports[port{netip.AddrPortFrom(f.Bind, first+uint16(n)), f.Protocol == labfile.UDP}] = true
 			}
 			return first
 		}

@@ -123,6 +123,7 @@ func (n Network) Ranges() []netip.Prefix {
 type Forward struct {
 	Name     string         `json:"name"`
 	Listen   netip.AddrPort `json:"listen"`
+	UDP      bool           `json:"udp,omitempty"` // TCP otherwise
 	Auto     bool           `json:"auto,omitempty"`
 	Node     string         `json:"node"`
 	NodePort uint16         `json:"nodePort"`
@@ -206,7 +207,7 @@ type maker struct {
 	living   *Plan
 	plan     *Plan
 	segments map[string]*segment
-	ports    map[netip.AddrPort]bool // that forwards of the lab have
+	ports    map[port]bool // that forwards of the lab have
 	findings labfile.Findings
 }
 

@@ -196,7 +196,7 @@ func TestProperties(t *testing.T) {
 			require.NotZero(t, f.Listen.Port())
 			ports[f.Listen] = true
 			for _, l := range station.Listening {
-				require.False(t, l.Holds(f.Listen))
+				require.False(t, l.Holds(f.Listen, f.UDP))
 			}
 		}
 	})

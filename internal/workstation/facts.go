@@ -47,9 +47,10 @@ type Hold struct {
 	Ports       []string `json:"ports,omitempty"` // addresses and ports of its forwards
 }
 
-// Listener is a TCP port of the workstation that is taken.
+// Listener is a port of the workstation that is taken.
 type Listener struct {
 	Addr    netip.AddrPort `json:"addr"`
+	UDP     bool           `json:"udp,omitempty"` // TCP otherwise
 	PID     int            `json:"pid,omitempty"` // 0 where the holder cannot be seen
 	Process string         `json:"process,omitempty"`
 	User    string         `json:"user,omitempty"`
@@ -67,10 +68,11 @@ func (l Listener) Holder() string {
 }
 
 // Holds tells whether the listener keeps others from listening on addr: on
-// the same port of the same address, or of every address.
-func (l Listener) Holds(addr netip.AddrPort) bool {
+// the same port of the same address, or of every address, with the same
+// protocol.
+func (l Listener) Holds(addr netip.AddrPort, udp bool) bool {
 	mine, other := l.Addr.Addr().Unmap(), addr.Addr().Unmap()
-	return l.Addr.Port() == addr.Port() && (mine == other || mine.IsUnspecified() || other.IsUnspecified())
+	return l.UDP == udp && l.Addr.Port() == addr.Port() && (mine == other || mine.IsUnspecified() || other.IsUnspecified())
 }
 
 // Pulse is how busy the workstation is at one moment.

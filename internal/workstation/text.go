@@ -33,7 +33,7 @@ func (f Facts) String() string {
 		row("resolver", "%s", r)
 	}
 	for _, l := range f.Listening {
-		row("port", "%s held by %s", l.Addr, l.Holder())
+		row(map[bool]string{false: "TCP port", true: "UDP port"}[l.UDP], "%s held by %s", l.Addr, l.Holder())
 	}
 	for _, h := range f.Labs {
 		row("lab", "%s: %s of %s used%s", h.Lab, labfile.Bytes(h.MemoryUsed), labfile.Bytes(h.MemoryLimit), some("; ", strings.Join(h.Ports, ", ")))

@@ -16,7 +16,7 @@ func TestText(t *testing.T) {
 	f := workstation.Facts{Cores: 2, MemoryTotal: 4 << 30, MemoryAvailable: 3 << 30, DiskFree: 10 << 30, SwapTotal: 1 << 30, SwapFree: 1 << 29,
 		System:    workstation.System{Distribution: "Debian", Kernel: "6.1", Machine: "x86_64", Virtual: "a virtual machine"},
 		Pressure:  workstation.Pressure{Known: true, CPU: 12.4},
-		Listening: []workstation.Listener{{Addr: netip.MustParseAddrPort("127.0.0.1:80"), PID: 7, Process: "server", User: "ada"}},
+		Listening: []workstation.Listener{{Addr: netip.MustParseAddrPort("127.0.0.1:80"), PID: 7, Process: "server", User: "ada"}, {Addr: netip.MustParseAddrPort("[::]:53"), UDP: true}},
 		Labs:      []workstation.Hold{{Lab: "desk", MemoryLimit: 1 << 30, MemoryUsed: 1 << 20, Ports: []string{"127.0.0.1:8080"}}},
 		Ephemeral: [2]uint16{32768, 60999}, Root: true,
 		Interfaces: []workstation.Interface{{Name: "eth0", Addresses: []netip.Prefix{netip.MustParsePrefix("10.0.0.2/24"), netip.MustParsePrefix("fd00::2/64")}}, {Name: "dummy0"}},
@@ -28,7 +28,7 @@ func TestText(t *testing.T) {
 	for _, want := range []string{
 		"machine            Debian, Linux 6.1 on x86_64, in a virtual machine\n", "memory             4 GiB, 3 GiB available\n", "swap               1 GiB, 512 MiB free\n",
 		"waiting            cpu 12%, memory 0%, disk 0% of the last 10 s\n", "interface          eth0 10.0.0.2/24, fd00::2/64\n", "interface          dummy0\n",
-		"port               127.0.0.1:80 held by server of ada (process 7)\n", "lab                desk: 1 MiB of 1 GiB used; 127.0.0.1:8080\n",
+		"TCP port           127.0.0.1:80 held by server of ada (process 7)\n", "UDP port           [::]:53 held by a process that cannot be seen from here\n", "lab                desk: 1 MiB of 1 GiB used; 127.0.0.1:8080\n",
 		"control groups     version 2, writable for this user; cpu memory\n", "subordinate users  65536 from 100000 on\n", "kernel modules     2 loaded or built in\n",
 		"overlay            works\n", "QEMU               works: 7, /usr/bin/qemu\n", "KVM                there is none\n", "netem              does not work: no such file\n",
 	} {

@@ -77,23 +77,31 @@ func diskFree(folder string) (int64, error) {
 	}
 }
 
-// listening lists TCP sockets in state LISTEN (sock_diag(7)) with their holders.
+// listening lists TCP sockets that listen, and UDP sockets that take from
+// anybody (sock_diag(7); the states are those of tcp_states.h), with their
+// holders.
 func listening(fs procfs.FS) ([]workstation.Listener, error) {
-	const stateListen = 10
+	const stateClose, stateListen = 7, 10
 	byInode := map[string]int{}
 	var all []workstation.Listener
 	for _, family := range []uint8{unix.AF_INET, unix.AF_INET6} {
-		sockets, err := netlink.SocketDiagTCP(family)
-		if err != nil {
-			return nil, fmt.Errorf("reading listening ports: %w", err)
-		}
-		for _, s := range sockets {
-			addr, ok := netip.AddrFromSlice(s.ID.Source)
-			if s.State != stateListen || !ok {
-				continue
+		for _, udp := range []bool{false, true} {
+			ask, state := netlink.SocketDiagTCP, uint8(stateListen)
+			if udp {
+				ask, state = netlink.SocketDiagUDP, stateClose
 			}
-			byInode[fmt.Sprintf("socket:[%d]", s.INode)] = len(all)
-			all = append(all, workstation.Listener{Addr: netip.AddrPortFrom(addr.Unmap(), s.ID.SourcePort)})
+			sockets, err := ask(family)
+			if err != nil {
+				return nil, fmt.Errorf("reading listening ports: %w", err)
+			}
+			for _, s := range sockets {
+				addr, ok := netip.AddrFromSlice(s.ID.Source)
+				if s.State != state || !ok || s.ID.SourcePort == 0 {
+					continue
+				}
+				byInode[fmt.Sprintf("socket:[%d]", s.INode)] = len(all)
+				all = append(all, workstation.Listener{Addr: netip.AddrPortFrom(addr.Unmap(), s.ID.SourcePort), UDP: udp})
+			}
 		}
 	}
 	if len(all) == 0 {

@@ -22,6 +22,9 @@ func TestRead(t *testing.T) {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	defer listener.Close()
+	packets, err := net.ListenPacket("udp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer packets.Close()
 	f, err := survey.Read(t.TempDir() + "/not/there/yet")
 	require.NoError(t, err)
 	assert.Equal(t, runtime.NumCPU(), f.Cores)
@@ -43,6 +46,9 @@ func TestRead(t *testing.T) {
 	require.GreaterOrEqual(t, at, 0)
 	assert.Equal(t, os.Getpid(), f.Listening[at].PID)
 	assert.NotEmpty(t, f.Listening[at].User)
+	assert.True(t, slices.ContainsFunc(f.Listening, func(l workstation.Listener) bool {
+		return l.UDP && l.Addr.String() == packets.LocalAddr().String() && l.PID == os.Getpid()
+	}), "UDP ports are told too")
 
 	text, err := json.Marshal(f)
 	require.NoError(t, err)
