@@ -67,12 +67,16 @@ type question struct {
 	no    string // what is said where the answer is no
 }
 
+// framesPerSecond bounds how long a key's answer waits to be shown; nothing is
+// written where nothing changed.
+const framesPerSecond = 120
+
 // Run shows the interface until the person leaves it. Labs go on living.
 func Run(ctx context.Context, options Options) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	a := New(ctx, options)
-	program := tea.NewProgram(a, tea.WithContext(ctx))
+	program := tea.NewProgram(a, tea.WithContext(ctx), tea.WithFPS(framesPerSecond))
 	a.send = program.Send
 	_, err := program.Run()
 	cancel()
