@@ -218,8 +218,8 @@ func stepChanges(living, wanted *Plan, before []Change) []Change {
 				}
 			}
 		}
-		if len(due) == 0 {
-			continue
+		if len(due) == 0 || s.Shared && reason == "" {
+			continue // what is shared is there when a new node is
 		}
 		change := Change{Thing: StepT, Name: s.Name, Kind: Due, Why: []string{"on " + strings.Join(due, ", ")}}
 		if reason != "" && len(living.Nodes) > 0 {

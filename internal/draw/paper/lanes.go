@@ -133,7 +133,13 @@ func (s *Sheet) lane(l draw.Lane, y, left float64, x func(time.Duration) float64
 		at = max(min(at, s.Width-margin-wide), left)
 		if len(names) > 0 {
 			before := names[len(names)-1]
-			at = max(at, before.x+float64(min(len([]rune(before.text)), leastName)+2)*laneSize*advance)
+			behind := func(letters int) float64 { return before.x + float64(letters+2)*laneSize*advance }
+			whole := len([]rune(before.text))
+			if behind(whole)+wide <= s.Width-margin {
+				at = max(at, behind(whole))
+			} else {
+				at = max(at, behind(min(whole, leastName)))
+			}
 		}
 		if len(names) > 0 && at+wide > s.Width-margin && names[0].x-left > wide {
 			names = slices.Insert(names, 0, words{names[0].x - wide, text})
