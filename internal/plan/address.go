@@ -48,9 +48,13 @@ func (m *maker) networks() {
 				}
 			}
 		}
-		m.plan.Networks = append(m.plan.Networks, network)
 		seg := newSegment(network)
 		m.segments[n.Name] = seg
+		if n.Egress {
+			network.Gateway = seg.address(gatewayPlace)
+			seg.owner[gatewayPlace] = gateway
+		}
+		m.plan.Networks = append(m.plan.Networks, network)
 		if n.Egress {
 			m.outside(n, network.Subnet)
 			m.outside(n, network.Subnet6)
@@ -155,7 +159,7 @@ func (m *maker) nodes() {
 			switch other := seg.held(place); {
 			case !inside:
 				m.say(labfile.Error, f.AddressPos, len(f.Network), "", "the address of front %q is outside of %s, the range of network %q", f.Name, seg.subnet, f.Network)
-			case strings.HasPrefix(other, "front "):
+			case strings.HasPrefix(other, "front "), other == gateway:
 				m.say(labfile.Error, f.AddressPos, len(f.Network), "", "%s and front %q would both have address %s on network %q", other, f.Name, seg.address(place), f.Network)
 			default:
 				seg.owner[place] = "front " + f.Name

@@ -60,6 +60,7 @@ type Network struct {
 	Subnet6 netip.Prefix `json:"subnet6,omitzero"` // of a network that carries both, beside the IPv4 one
 	Auto    bool         `json:"auto,omitempty"`   // the planner chose Subnet
 	Egress  bool         `json:"egress,omitempty"`
+	Gateway netip.Addr   `json:"gateway,omitzero"` // of a network with egress: the way out
 }
 
 // Node is one machine of the lab.

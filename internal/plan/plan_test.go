@@ -223,6 +223,8 @@ func TestKeptAndHidden(t *testing.T) {
 		"lab: x\nnetworks: {n: {reserve: {r: .1.11-.1.12}}}\ngroups: {a: {}}\n":                                                                 `reserve "r" is outside of`,
 		"lab: x\nnetworks: {n: {subnet: 10.61.4.0/24, egress: true}}\ngroups: {a: {}}\n":                                                        "cannot reach what this workstation reaches at 10.61.0.0/16 through eth0, since",
 		"lab: x\nnetworks: {n: {subnet: 10.62.0.0/24, egress: true}}\ngroups: {a: {}}\n":                                                        "resolver 10.62.0.1 lies in 10.62.0.0/24",
+		"lab: x\nnetworks: {n: {subnet: 10.9.0.0/24, egress: true}}\ngroups: {a: {networks: {n: .1}}}\n":                                        "the gateway and node a-1 would both have address 10.9.0.1",
+		"lab: x\nnetworks: {n: {subnet: 10.9.0.0/24, egress: true}}\ngroups: {a: {}}\nfronts: {f: {address: n.1, port: 80, to: 'a:80'}}\n":      `the gateway and front "f" would both have address 10.9.0.1`,
 		"lab: x\nreserve: {inner: 10.64.0.0/10}\ngroups: {a: {}}\n":                                                                             "no range is left",
 	} {
 		_, said := make(text)

@@ -58,6 +58,12 @@ func (s *segment) free(place uint32) uint32 {
 	return place
 }
 
+// gatewayPlace is where the way out of a network with egress stands.
+const gatewayPlace = 1
+
+// gateway is who holds that place.
+const gateway = "the gateway"
+
 // firstAuto is the number from which the planner places nodes itself; the ones
 // below are left to gateways and to people.
 const firstAuto = 11
