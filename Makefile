@@ -32,7 +32,7 @@ example: setup build ## go through the demo lab without a full screen
 
 test: build ## run all tests; as root, or the kernel tests are skipped
 	@scripts/setup test
-	KETTLEHOLE_TEST_BIN=$(CURDIR)/bin go test -race -count=1 -timeout 15m ./...
+	KETTLEHOLE_TEST_BIN=$(CURDIR)/bin go test -race -count=1 -timeout 45m ./...
 
 check: build ## everything that must hold before a change is taken
 	@test -z "$$(gofmt -l .)" || { echo "gofmt would change:"; gofmt -l .; exit 1; }
