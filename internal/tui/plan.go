@@ -237,6 +237,9 @@ func (v *planView) drawOrder(w *world, g *cell.Grid, p *plan.Plan) {
 // chainText names the longest chain of steps, with the time that it takes where
 // that is known.
 func (w *world) chainText() string {
+	if len(w.ahead.Chain) == 0 {
+		return "kettlehole plan works it out" // of so many cells it takes longer than a frame
+	}
 	words := count(len(w.ahead.Chain), "step")
 	if len(w.ahead.Guessed) == 0 {
 		words = fmt.Sprintf("about %.1f s", w.ahead.Took.Seconds())
