@@ -331,14 +331,21 @@ func (p *peer) admit(w http.ResponseWriter, r *http.Request) {
 	answer(w, want.Name, err)
 }
 
+// levelling is how long a member may take to apply what was agreed on when it
+// was asked. Readings come all the time, so that one is never level for long.
+const levelling = 300 * time.Millisecond
+
 // ready tells whether this member is level with its ledger.
 func (p *peer) ready() error {
 	_, id := p.raft.LeaderWithID()
-	switch {
-	case id == "":
+	if id == "" {
 		return errNoLeader
-	case p.raft.AppliedIndex() < p.raft.CommitIndex():
-		return fmt.Errorf("member %s is at entry %d of %d", p.name, p.raft.AppliedIndex(), p.raft.CommitIndex())
+	}
+	agreed := p.raft.CommitIndex()
+	for deadline := time.Now().Add(levelling); p.raft.AppliedIndex() < agreed; time.Sleep(5 * time.Millisecond) {
+		if time.Now().After(deadline) {
+			return fmt.Errorf("member %s is at entry %d of %d", p.name, p.raft.AppliedIndex(), agreed)
+		}
 	}
 	// A new member hears of its leader, and of its own admission, before it
 	// has read what the ledger says of either.
@@ -365,7 +372,7 @@ func (p *peer) members(ctx context.Context) ([]memberInfo, error) {
 		api, _ := p.store.get("member " + string(s.ID))
 		all[i] = memberInfo{Name: string(s.ID), API: api, Leader: s.ID == leader}
 		go func() {
-			ask, cancel := context.WithTimeout(ctx, 700*time.Millisecond)
+			ask, cancel := context.WithTimeout(ctx, 2*time.Second)
 			defer cancel()
 			got := call(ask, nil, http.MethodGet, api, "/ready", nil, false)
 			all[i].Ready = got.err == nil && got.status < 300

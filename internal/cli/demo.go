@@ -128,7 +128,9 @@ func (a *App) prove(ctx context.Context, lab *client.Lab, state api.State) error
 			return nil
 		}},
 		{"every node reaches every other", func() error { return reachAll(ctx, lab, state) }},
-		{"the council counts three ready members", func() error { return says(on, "3", "council-1", "cairn", "members", "--count-ready") }},
+		{"the council counts three ready members", func() error {
+			return within(ctx, func() error { return says(on, "3", "council-1", "cairn", "members", "--count-ready") })
+		}},
 		{"the page answers on the workstation with readings", func() error { return a.page(ctx, state) }},
 		{"with one of three members stopped, writes go on", func() error {
 			if err := service(agent.OpStop, "council-3"); err != nil {
