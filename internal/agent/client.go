@@ -10,8 +10,11 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"os"
 	"sync"
 	"time"
+
+	"kettlehole/internal/passing"
 )
 
 // Dialer opens a connection to a node's init.
@@ -123,13 +126,52 @@ func (c Client) DialPort(ctx context.Context, port uint16) (net.Conn, error) {
 	return c.dial(ctx, Request{Op: OpDial, Port: port})
 }
 
+// DialUDP opens a socket that sends to and hears from a UDP port of the node,
+// made by the node itself.
+func (c Client) DialUDP(ctx context.Context, port uint16) (net.Conn, error) {
+	return c.dial(ctx, Request{Op: OpDial, Port: port, UDP: true})
+}
+
 // DialAddress opens a TCP connection from the node to a host and port, which
 // the node resolves.
 func (c Client) DialAddress(ctx context.Context, address string) (net.Conn, error) {
 	return c.dial(ctx, Request{Op: OpDial, Address: address})
 }
 
+// Listen listens for TCP connections on an address and port of the node; port
+// 0 is any that is free.
+func (c Client) Listen(ctx context.Context, address string) (net.Listener, error) {
+	file, err := c.socket(ctx, Request{Op: OpListen, Address: address})
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	listener, err := net.FileListener(file)
+	if err != nil {
+		return nil, fmt.Errorf("receiving a socket: %w", err)
+	}
+	return listener, nil
+}
+
 func (c Client) dial(ctx context.Context, request Request) (net.Conn, error) {
+	file, err := c.socket(ctx, request)
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	conn, err := net.FileConn(file)
+	if err != nil {
+		return nil, fmt.Errorf("receiving a socket: %w", err)
+	}
+	switch conn.(type) {
+	case *net.TCPConn, *net.UDPConn:
+		return conn, nil
+	}
+	return nil, errors.Join(errors.New("receiving a socket: the node sent something else"), conn.Close())
+}
+
+// socket asks for a socket and receives it.
+func (c Client) socket(ctx context.Context, request Request) (*os.File, error) {
 	conn, err := c.Dial(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("reaching the node's init: %w", err)
@@ -146,9 +188,25 @@ func (c Client) dial(ctx context.Context, request Request) (net.Conn, error) {
 		return nil, err
 	}
 	if _, err := conn.Write(append(line, '\n')); err != nil {
-		return nil, fmt.Errorf("asking the node to dial: %w", err)
+		return nil, fmt.Errorf("asking the node to %s: %w", request.Op, err)
 	}
-	return receive(unixConn)
+	var reply Reply
+	file, err := passing.Receive(unixConn, &reply)
+	switch {
+	case ctx.Err() != nil:
+		err = ctx.Err()
+	case err == nil && reply.Error != "":
+		err = &Refused{reply.Error}
+	case err == nil && file == nil:
+		err = errors.New("receiving a socket: the node sent none")
+	}
+	if err != nil && file != nil {
+		_ = file.Close()
+	}
+	if err != nil {
+		return nil, err
+	}
+	return file, nil
 }
 
 // Session is a program that runs on a node with its streams here.

@@ -28,6 +28,7 @@ const (
 	OpCancel    Op = "cancel"    // ends a job with all its processes
 	OpProbe     Op = "probe"     // looks once at a port, a file or a command
 	OpDial      Op = "dial"      // passes a connected socket (SCM_RIGHTS, unix(7)) beside the reply
+	OpListen    Op = "listen"    // passes a socket that listens, in the same way
 	OpPut       Op = "put"       // writes files, each whole or not at all
 	OpExec      Op = "exec"      // runs a program, streaming
 	OpWatch     Op = "watch"     // streams the state of services
@@ -43,6 +44,7 @@ type Request struct {
 	Probe     *Probe     `json:"probe,omitempty"`
 	Port      uint16     `json:"port,omitempty"`    // of the node itself
 	Address   string     `json:"address,omitempty"` // host and port, as the node sees them
+	UDP       bool       `json:"udp,omitempty"`     // of a dial; TCP otherwise
 	Files     []File     `json:"files,omitempty"`
 	Exec      *Exec      `json:"exec,omitempty"`
 	Reach     []string   `json:"reach,omitempty"`

@@ -141,7 +141,15 @@ type Forward struct {
 	plan.Forward
 	Open   int    `json:"open"`  // connections now
 	Total  int64  `json:"total"` // connections so far
+	In     int64  `json:"in"`    // bytes into the node so far
+	Out    int64  `json:"out"`   // bytes out of the node so far
 	Reason string `json:"reason,omitempty"`
+}
+
+// NewForward asks for a forward more.
+type NewForward struct {
+	Name string `json:"name,omitempty"` // "" for the node's name and port
+	Text string `json:"text"`           // as in a lab file: "9090 -> council-1:7001"
 }
 
 // Things is the answer to what a lab has made.

@@ -151,8 +151,14 @@ with one *.lab.yaml on that one.`,
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return wrongUse("%w; see %s --help", err, cmd.CommandPath())
 	})
-	root.AddCommand(a.newCommand(), a.schemaCommand(), a.preflightCommand(), a.planCommand(), a.rehearseCommand(), a.drawCommand(), a.runsCommand(), a.imagesCommand(), a.provisionCommand(), a.statusCommand(), a.labsCommand(), a.execCommand(), a.shellCommand(),
+	root.AddCommand(a.newCommand(), a.schemaCommand(), a.preflightCommand(), a.planCommand(), a.rehearseCommand(), a.drawCommand(), a.runsCommand(), a.imagesCommand(), a.provisionCommand(), a.statusCommand(), a.labsCommand(), a.execCommand(), a.shellCommand(), a.forwardCommand(),
 		a.logsCommand(), a.teardownCommand(), a.demoCommand(), a.versionCommand())
+	checkUse(root)
+	return root
+}
+
+// checkUse makes wrong arguments of all commands below wrong use.
+func checkUse(root *cobra.Command) {
 	for _, cmd := range root.Commands() {
 		if check := cmd.Args; check != nil {
 			cmd.Args = func(cmd *cobra.Command, args []string) error {
@@ -162,8 +168,8 @@ with one *.lab.yaml on that one.`,
 				return nil
 			}
 		}
+		checkUse(cmd)
 	}
-	return root
 }
 
 // terminal tells whether a person sits before a full screen.

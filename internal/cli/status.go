@@ -77,10 +77,8 @@ func (a *App) writeStatus(s api.State) error {
 		fmt.Fprintf(w, "%s\t%s\t%s\t%.0f%%\t%s\t%s\t%s\n", n.Name, n.State, address, 100*n.CPU, labfile.Bytes(n.Memory), strings.Join(services, ", "), clean(n.Reason))
 	}
 	if len(s.Forwards) > 0 {
-		fmt.Fprint(w, "\nforward\tworkstation\tnode\tconnections\t\n")
-		for _, f := range s.Forwards {
-			fmt.Fprintf(w, "%s\t%s\t%s:%d\t%d now, %d in all\t%s\n", f.Name, f.Listen, f.Node, f.NodePort, f.Open, f.Total, f.Reason)
-		}
+		fmt.Fprintln(w)
+		writeForwards(w, s.Forwards)
 	}
 	return w.Flush()
 }

@@ -313,6 +313,26 @@ func (l *Lab) Cancel(ctx context.Context) error { return l.post(ctx, "/cancel", 
 // Teardown begins to take the lab down.
 func (l *Lab) Teardown(ctx context.Context) error { return l.post(ctx, "/teardown", nil) }
 
+// AddForward adds a forward to the living lab and gives what it opened, a way
+// for each port.
+func (l *Lab) AddForward(ctx context.Context, want api.NewForward) (added []plan.Forward, err error) {
+	response, err := l.do(ctx, http.MethodPost, "/forwards", want)
+	if err != nil {
+		return nil, err
+	}
+	defer response.Body.Close()
+	return added, json.NewDecoder(response.Body).Decode(&added)
+}
+
+// RemoveForward takes a forward away that was added to the living lab.
+func (l *Lab) RemoveForward(ctx context.Context, name string) error {
+	response, err := l.do(ctx, http.MethodDelete, "/forwards/"+url.PathEscape(name), nil)
+	if err != nil {
+		return err
+	}
+	return response.Body.Close()
+}
+
 // State gives the lab's state.
 func (l *Lab) State(ctx context.Context) (s api.State, err error) {
 	err = l.get(ctx, "/state", &s)

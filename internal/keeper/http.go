@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"kettlehole/internal/api"
+	"kettlehole/internal/plan"
 	"kettlehole/internal/run"
 )
 
@@ -48,6 +49,21 @@ func (k *Keeper) server(ctx context.Context) *http.Server {
 	})
 	mux.HandleFunc("POST /teardown", func(w http.ResponseWriter, r *http.Request) { done(w, k.startTeardown(r.Context())) })
 	mux.HandleFunc("POST /nodes/{node}/agent", k.agent)
+	mux.HandleFunc("POST /forwards", func(w http.ResponseWriter, r *http.Request) {
+		var wanted api.NewForward
+		err := json.NewDecoder(r.Body).Decode(&wanted)
+		if err == nil {
+			var added []plan.Forward
+			if added, err = k.addForward(r.Context(), wanted); err == nil {
+				reply(w, added)
+				return
+			}
+		}
+		done(w, err)
+	})
+	mux.HandleFunc("DELETE /forwards/{name}", func(w http.ResponseWriter, r *http.Request) {
+		done(w, k.removeForward(r.Context(), r.PathValue("name")))
+	})
 	return &http.Server{Handler: mux, BaseContext: func(net.Listener) context.Context { return ctx }, ReadHeaderTimeout: 5 * time.Second}
 }
 

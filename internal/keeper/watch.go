@@ -2,7 +2,6 @@ package keeper
 
 import (
 	"context"
-	"net"
 	"slices"
 	"time"
 
@@ -144,14 +143,10 @@ func (k *Keeper) showForwards(p *plan.Plan) {
 	for _, f := range p.Forwards {
 		one := api.Forward{Forward: f, Reason: "not open"}
 		if forward := k.forwards[f.Name]; forward != nil {
-			one.Open, one.Total, one.Reason = forward.Counts()
+			c := forward.Counts()
+			one.Open, one.Total, one.In, one.Out, one.Reason = c.Open, c.Total, c.In, c.Out, c.Failure
 		}
 		all = append(all, one)
 	}
 	k.board.change(func(s *api.State) { s.Forwards = all })
-}
-
-// dialNode opens a connection into a node, from inside the lab.
-func (k *Keeper) dialNode(ctx context.Context, node string, port uint16) (net.Conn, error) {
-	return k.containers.Agent(node).DialPort(ctx, port)
 }

@@ -102,6 +102,18 @@ func (f Findings) Text(name string, source []byte) string {
 	return b.String()
 }
 
+// Words gives the findings of one severity as one sentence without places, for
+// what came from no file.
+func (f Findings) Words(s Severity) string {
+	var all []string
+	for _, one := range f {
+		if one.Severity == s {
+			all = append(all, strings.TrimSuffix(one.Message+"; "+one.Remedy, "; "))
+		}
+	}
+	return strings.Join(all, "; ")
+}
+
 // excerpt is a line fit to be shown: tabs as one blank so that the caret stays
 // in its column, control characters left out, and not endless.
 func excerpt(line string) string {

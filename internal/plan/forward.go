@@ -30,18 +30,25 @@ func (m *maker) forwards() {
 		}
 	}
 	for _, f := range m.lab.Forwards {
-		first := f.Port
-		if first == 0 {
-			first = m.autoPorts(f)
-		}
-		for i := range f.Count {
-			one := Forward{Name: f.Name, Listen: netip.AddrPortFrom(f.Bind, first+uint16(i)), UDP: f.Protocol == labfile.UDP, Auto: f.Port == 0, Node: f.Node, NodePort: f.NodePort + uint16(i)}
-			if f.Count > 1 {
-				one.Name = fmt.Sprintf("%s:%d", f.Name, one.NodePort)
-			}
-			m.plan.Forwards = append(m.plan.Forwards, one)
-		}
+		m.plan.Forwards = append(m.plan.Forwards, m.spread(f)...)
 	}
+}
+
+// spread is a forward of a lab file, port by port.
+func (m *maker) spread(f labfile.Forward) []Forward {
+	first := f.Port
+	if first == 0 {
+		first = m.autoPorts(f)
+	}
+	var all []Forward
+	for i := range f.Count {
+		one := Forward{Name: f.Name, Listen: netip.AddrPortFrom(f.Bind, first+uint16(i)), UDP: f.Protocol == labfile.UDP, Auto: f.Port == 0, Node: f.Node, NodePort: f.NodePort + uint16(i)}
+		if f.Count > 1 {
+			one.Name = fmt.Sprintf("%s:%d", f.Name, one.NodePort)
+		}
+		all = append(all, one)
+	}
+	return all
 }
 
 // fixedPorts takes the ports that the file names, and tells what stands

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 
 	"kettlehole/internal/labfile"
@@ -126,9 +127,26 @@ type Forward struct {
 	Listen   netip.AddrPort `json:"listen"`
 	UDP      bool           `json:"udp,omitempty"` // TCP otherwise
 	Auto     bool           `json:"auto,omitempty"`
+	Added    bool           `json:"added,omitempty"` // to the living lab by a person; the lab file does not have it
 	Node     string         `json:"node"`
 	NodePort uint16         `json:"nodePort"`
 }
+
+// String writes the forward as a lab file does.
+func (f Forward) String() string {
+	from := f.Listen.String()
+	if f.Listen.Addr() == loopback {
+		from = strconv.Itoa(int(f.Listen.Port()))
+	}
+	protocol := ""
+	if f.UDP {
+		protocol = "/udp"
+	}
+	return fmt.Sprintf("%s -> %s:%d%s", from, f.Node, f.NodePort, protocol)
+}
+
+// loopback is where a forward listens that says nothing else.
+var loopback = netip.AddrFrom4([4]byte{127, 0, 0, 1})
 
 // Step is a step with the nodes that it runs on.
 type Step struct {
@@ -189,6 +207,7 @@ func Make(lab *labfile.Lab, where Where, facts workstation.Facts, living *Plan) 
 	m.networks()
 	m.nodes()
 	m.forwards()
+	m.keepAdded()
 	m.steps()
 	m.fit()
 	m.shared()

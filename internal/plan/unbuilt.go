@@ -15,11 +15,6 @@ func (m *maker) unbuilt() {
 			m.say(labfile.Error, g.Pos, len(g.Name), "leave image out, for the image workstation", "group %q asks for image %q, and images other than workstation are not built yet", g.Name, g.Image)
 		}
 	}
-	for _, f := range lab.Forwards {
-		if f.Protocol == labfile.UDP {
-			m.say(labfile.Error, f.Pos, 0, "", "forward %q carries UDP, which is not built yet", f.Name)
-		}
-	}
 	for _, f := range lab.Fronts {
 		m.say(labfile.Caution, f.Pos, len(f.Name), "", "front %q keeps its address free, and nothing answers on it yet", f.Name)
 	}

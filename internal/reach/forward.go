@@ -1,58 +1,55 @@
-// Package reach is the ways into a lab.
+// Package reach is the ways into a lab and out of it: forwards, fronts,
+// proxies, the way out. What they connect they are given as functions that
+// dial, so that none of them knows what a node is.
 package reach
 
 import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"net/netip"
 	"sync"
-	"sync/atomic"
 	"time"
 )
 
-// DialNode opens a connection to a port of a node, from inside the lab.
-type DialNode func(ctx context.Context, node string, port uint16) (net.Conn, error)
+// Dial opens a connection to where a way leads.
+type Dial func(ctx context.Context) (net.Conn, error)
+
+// Way is a forward of either kind.
+type Way interface {
+	// Counts tells what went through until now.
+	Counts() Counts
+	// Close stops listening, ends the connections and waits for them.
+	Close() error
+}
 
 // Forward listens on a port of the workstation and leads every connection to
-// a port of a node. It touches no route and no firewall rule.
+// where dial goes. It touches no route and no firewall rule.
 type Forward struct {
-	node     string
-	port     uint16
-	dial     DialNode
+	traffic
+	dial     Dial
 	listener net.Listener
-	open     atomic.Int64
-	total    atomic.Int64
-	failure  atomic.Pointer[string]
 	ctx      context.Context
 	cancel   context.CancelFunc
 	busy     sync.WaitGroup
 }
 
+var _ Way = (*Forward)(nil)
+
 // dialLimit is how long a connection into a node may take to come about.
 const dialLimit = 10 * time.Second
 
-// Listen begins to forward.
-func Listen(at netip.AddrPort, node string, port uint16, dial DialNode) (*Forward, error) {
+// Listen begins to forward TCP connections.
+func Listen(at netip.AddrPort, dial Dial) (*Forward, error) {
 	listener, err := net.Listen("tcp", at.String())
 	if err != nil {
-		return nil, fmt.Errorf("listening on %s for %s: %w", at, node, err)
+		return nil, fmt.Errorf("listening on %s: %w", at, err)
 	}
-	f := &Forward{node: node, port: port, dial: dial, listener: listener}
+	f := &Forward{dial: dial, listener: listener}
 	f.ctx, f.cancel = context.WithCancel(context.Background())
-	f.busy.Go(f.accept)
+	f.busy.Go(func() { accept(listener, func(conn net.Conn) { f.busy.Go(func() { f.lead(conn) }) }) })
 	return f, nil
-}
-
-// Counts gives the connections now and so far, and why the last one that
-// failed did.
-func (f *Forward) Counts() (open int, total int64, failure string) {
-	if words := f.failure.Load(); words != nil {
-		failure = *words
-	}
-	return int(f.open.Load()), f.total.Load(), failure
 }
 
 // Close stops listening, ends the connections and waits for them.
@@ -63,9 +60,10 @@ func (f *Forward) Close() error {
 	return err
 }
 
-func (f *Forward) accept() {
+// accept calls each with every connection until the listener is closed.
+func accept(listener net.Listener, each func(net.Conn)) {
 	for {
-		conn, err := f.listener.Accept()
+		conn, err := listener.Accept()
 		if errors.Is(err, net.ErrClosed) {
 			return
 		}
@@ -73,38 +71,22 @@ func (f *Forward) accept() {
 			time.Sleep(10 * time.Millisecond) // too many open files, for one; the next may fare better
 			continue
 		}
-		f.busy.Go(func() { f.lead(conn) })
+		each(conn)
 	}
 }
 
 func (f *Forward) lead(outer net.Conn) {
-	f.open.Add(1)
-	f.total.Add(1)
+	f.begin()
 	defer f.open.Add(-1)
-	defer outer.Close()
 	ctx, cancel := context.WithTimeout(f.ctx, dialLimit)
-	inner, err := f.dial(ctx, f.node, f.port)
+	inner, err := f.dial(ctx)
 	cancel()
 	if err != nil {
-		words := err.Error()
-		f.failure.Store(&words)
+		f.failed(err)
+		Reset(outer)
 		return
 	}
-	f.failure.Store(nil)
-	defer inner.Close()
 	stop := context.AfterFunc(f.ctx, func() { _, _ = outer.Close(), inner.Close() })
 	defer stop()
-	var both sync.WaitGroup
-	both.Go(func() { pass(inner, outer) })
-	pass(outer, inner)
-	both.Wait()
-}
-
-// pass copies until the end and passes the end on. Bare TCP connections make
-// io.Copy splice in the kernel (splice(2)).
-func pass(to, from net.Conn) {
-	_, _ = io.Copy(to, from)
-	if half, ok := to.(interface{ CloseWrite() error }); ok {
-		_ = half.CloseWrite()
-	}
+	f.join(outer, inner)
 }

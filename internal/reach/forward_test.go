@@ -4,11 +4,13 @@ import (
 	"bytes"
 	"context"
 	"crypto/rand"
+	"encoding/binary"
 	"errors"
 	"io"
 	"net"
 	"net/netip"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -22,7 +24,7 @@ import (
 func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 
 // echo listens on loopback, and sends back what it gets.
-func echo(t *testing.T) (reach.DialNode, func()) {
+func echo(t *testing.T) (reach.Dial, func()) {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	var busy sync.WaitGroup
@@ -38,10 +40,7 @@ func echo(t *testing.T) (reach.DialNode, func()) {
 			})
 		}
 	})
-	dial := func(ctx context.Context, node string, port uint16) (net.Conn, error) {
-		if node != "web-1" || port != 80 {
-			return nil, errors.New("another node was asked for")
-		}
+	dial := func(ctx context.Context) (net.Conn, error) {
 		var d net.Dialer
 		return d.DialContext(ctx, "tcp", listener.Addr().String())
 	}
@@ -60,7 +59,7 @@ func TestForward(t *testing.T) {
 	dial, stop := echo(t)
 	defer stop()
 	at := free(t)
-	f, err := reach.Listen(at, "web-1", 80, dial)
+	f, err := reach.Listen(at, dial)
 	require.NoError(t, err)
 	defer f.Close()
 	sent := make([]byte, 3<<20)
@@ -83,20 +82,91 @@ func TestForward(t *testing.T) {
 		})
 	}
 	all.Wait()
-	assert.Eventually(t, func() bool { open, total, _ := f.Counts(); return open == 0 && total == 20 }, 5*time.Second, 5*time.Millisecond)
+	want := reach.Counts{Total: 20, In: 20 * int64(len(sent)), Out: 20 * int64(len(sent))}
+	assert.Eventually(t, func() bool { return f.Counts() == want }, 5*time.Second, 5*time.Millisecond, "%+v", f.Counts())
 }
 
-func TestForwardToNobody(t *testing.T) {
+// What goes on is counted too.
+func TestForwardCountsLive(t *testing.T) {
+	dial, stop := echo(t)
+	defer stop()
 	at := free(t)
-	f, err := reach.Listen(at, "web-1", 80, func(context.Context, string, uint16) (net.Conn, error) { return nil, errors.New("connection refused") })
+	f, err := reach.Listen(at, dial)
 	require.NoError(t, err)
 	defer f.Close()
 	conn, err := net.Dial("tcp", at.String())
 	require.NoError(t, err)
 	defer conn.Close()
-	got, _ := io.ReadAll(conn) // an end, or a reset
-	assert.Empty(t, got)
-	assert.Eventually(t, func() bool { _, _, reason := f.Counts(); return reason == "connection refused" }, 5*time.Second, 5*time.Millisecond)
+	_, err = conn.Write(make([]byte, 1000))
+	require.NoError(t, err)
+	_, err = io.ReadFull(conn, make([]byte, 1000))
+	require.NoError(t, err)
+	want := reach.Counts{Open: 1, Total: 1, In: 1000, Out: 1000}
+	assert.Eventually(t, func() bool { return f.Counts() == want }, 5*time.Second, 5*time.Millisecond, "%+v", f.Counts())
+}
+
+// A server that resets must not look like one that ended well.
+func TestForwardPassesResetOn(t *testing.T) {
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer listener.Close()
+	go func() {
+		conn, err := listener.Accept()
+		if err != nil {
+			return
+		}
+		_, _ = conn.Read(make([]byte, 1))
+		reach.Reset(conn)
+	}()
+	at := free(t)
+	f, err := reach.Listen(at, func(ctx context.Context) (net.Conn, error) { return net.Dial("tcp", listener.Addr().String()) })
+	require.NoError(t, err)
+	defer f.Close()
+	conn, err := net.Dial("tcp", at.String())
+	require.NoError(t, err)
+	defer conn.Close()
+	_, err = conn.Write([]byte("x"))
+	require.NoError(t, err)
+	_, err = io.ReadAll(conn)
+	assert.ErrorIs(t, err, syscall.ECONNRESET)
+}
+
+// Very many connections, one after the other, each with its own words.
+func TestForwardManyInARow(t *testing.T) {
+	dial, stop := echo(t)
+	defer stop()
+	at := free(t)
+	f, err := reach.Listen(at, dial)
+	require.NoError(t, err)
+	defer f.Close()
+	const many = 10_000
+	word := make([]byte, 8)
+	for i := range many {
+		conn, err := net.Dial("tcp", at.String())
+		require.NoError(t, err, "connection %d", i)
+		binary.BigEndian.PutUint64(word, uint64(i))
+		_, err = conn.Write(word)
+		require.NoError(t, err)
+		got := make([]byte, 8)
+		_, err = io.ReadFull(conn, got)
+		require.NoError(t, err)
+		require.Equal(t, word, got)
+		reach.Reset(conn) // leaves no port waiting
+	}
+	assert.Eventually(t, func() bool { c := f.Counts(); return c.Open == 0 && c.Total == many }, 5*time.Second, 5*time.Millisecond)
+}
+
+func TestForwardToNobody(t *testing.T) {
+	at := free(t)
+	f, err := reach.Listen(at, func(context.Context) (net.Conn, error) { return nil, errors.New("connection refused") })
+	require.NoError(t, err)
+	defer f.Close()
+	conn, err := net.Dial("tcp", at.String())
+	require.NoError(t, err)
+	defer conn.Close()
+	_, err = io.ReadAll(conn)
+	assert.ErrorIs(t, err, syscall.ECONNRESET, "nobody may take it for an end")
+	assert.Eventually(t, func() bool { return f.Counts().Failure == "connection refused" }, 5*time.Second, 5*time.Millisecond)
 }
 
 // Closing ends connections that hang and waits for all that it began.
@@ -104,7 +174,7 @@ func TestForwardCloses(t *testing.T) {
 	dial, stop := echo(t)
 	defer stop()
 	at := free(t)
-	f, err := reach.Listen(at, "web-1", 80, dial)
+	f, err := reach.Listen(at, dial)
 	require.NoError(t, err)
 	conn, err := net.Dial("tcp", at.String())
 	require.NoError(t, err)
@@ -119,7 +189,7 @@ func TestForwardCloses(t *testing.T) {
 	assert.Error(t, err)
 	_, err = net.Dial("tcp", at.String())
 	assert.Error(t, err, "nobody listens any more")
-	again, err := reach.Listen(at, "web-1", 80, dial)
+	again, err := reach.Listen(at, dial)
 	require.NoError(t, err, "the port is free at once")
 	require.NoError(t, again.Close())
 }
@@ -128,6 +198,6 @@ func TestForwardOfTakenPort(t *testing.T) {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	defer listener.Close()
-	_, err = reach.Listen(netip.MustParseAddrPort(listener.Addr().String()), "web-1", 80, nil)
+	_, err = reach.Listen(netip.MustParseAddrPort(listener.Addr().String()), nil)
 	assert.ErrorContains(t, err, "address already in use")
 }

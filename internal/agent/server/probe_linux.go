@@ -2,15 +2,12 @@ package server
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"net"
 	"os"
 	"strings"
 	"time"
-
-	"golang.org/x/sys/unix"
 
 	"kettlehole/internal/agent"
 )
@@ -99,38 +96,4 @@ func (s *Server) probeCommand(command string) agent.ProbeResult {
 		<-done
 		return agent.ProbeResult{Seen: fmt.Sprintf("no answer within %v", commandTimeout)}
 	}
-}
-
-// dialTimeout is how long a connection for somebody else may take.
-const dialTimeout = 5 * time.Second
-
-// dial connects to a port of this node, or to an address, and passes the
-// socket.
-func (s *Server) dial(conn net.Conn, port uint16, address string) {
-	var dialled net.Conn
-	var err error
-	if address != "" {
-		dialled, err = (&net.Dialer{Timeout: dialTimeout, KeepAlive: -1}).Dial("tcp", address)
-		err = plainError(err)
-	} else {
-		dialled, err = s.dialPort(port, dialTimeout)
-	}
-	if err != nil {
-		_ = answer(conn, agent.Reply{Error: err.Error()})
-		return
-	}
-	defer dialled.Close()
-	unixConn, isUnix := conn.(*net.UnixConn)
-	raw, err := dialled.(*net.TCPConn).SyscallConn()
-	if !isUnix || err != nil {
-		_ = answer(conn, agent.Reply{Error: "this connection cannot pass a socket"})
-		return
-	}
-	line, err := json.Marshal(agent.Reply{})
-	if err != nil {
-		return
-	}
-	_ = raw.Control(func(fd uintptr) {
-		_, _, _ = unixConn.WriteMsgUnix(append(line, '\n'), unix.UnixRights(int(fd)), nil)
-	})
 }

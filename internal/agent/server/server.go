@@ -105,8 +105,8 @@ func (s *Server) serve(conn net.Conn) {
 		case agent.OpWatch:
 			s.watch(conn)
 			return
-		case agent.OpDial:
-			s.dial(conn, request.Port, request.Address)
+		case agent.OpDial, agent.OpListen:
+			s.socket(conn, request)
 			return
 		}
 		reply, err := s.handle(conn, request)
