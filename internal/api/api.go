@@ -13,6 +13,7 @@ import (
 	"kettlehole/internal/labfile"
 	"kettlehole/internal/ledger"
 	"kettlehole/internal/plan"
+	"kettlehole/internal/reach"
 	"kettlehole/internal/schedule"
 )
 
@@ -62,6 +63,7 @@ type State struct {
 	Nodes    []Node        `json:"nodes"`
 	Cells    []Cell        `json:"cells"`
 	Forwards []Forward     `json:"forwards"`
+	Fronts   []Front       `json:"fronts,omitempty"`
 	Now      time.Time     `json:"now"` // the keeper's clock when this was said
 	Audit    *audit.Report `json:"audit,omitempty"`
 	Error    string        `json:"error,omitempty"` // of the last thing that was asked for
@@ -144,6 +146,14 @@ type Forward struct {
 	In     int64  `json:"in"`    // bytes into the node so far
 	Out    int64  `json:"out"`   // bytes out of the node so far
 	Reason string `json:"reason,omitempty"`
+}
+
+// Front is the state of a front.
+type Front struct {
+	plan.Front
+	States  []reach.MemberState `json:"states"`
+	Refused int64               `json:"refused"` // connections for which no member was healthy
+	Reason  string              `json:"reason,omitempty"`
 }
 
 // NewForward asks for a forward more.

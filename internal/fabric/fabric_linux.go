@@ -15,6 +15,7 @@ import (
 	"net/netip"
 	"os"
 	"runtime"
+	"slices"
 	"strings"
 	"time"
 
@@ -69,44 +70,84 @@ func Prepare() error {
 	return nil
 }
 
-// Networks makes the bridges of these networks and takes other bridges of
-// ours away.
-func Networks(names []string) error {
+// Networks makes the bridges of these networks with the lab's own addresses,
+// and takes other bridges of ours away.
+func Networks(networks []Network) error {
 	links, err := netlink.LinkList()
 	if err != nil {
 		return fmt.Errorf("listing links: %w", err)
 	}
-	want := map[string]bool{}
-	for _, name := range names {
-		want[bridgeName(name)] = true
-	}
+	have := map[string]netlink.Link{}
 	for _, link := range links {
-		name := link.Attrs().Name
-		if link.Type() != "bridge" || !strings.HasPrefix(name, bridgePrefix) {
-			continue
+		if name := link.Attrs().Name; link.Type() == "bridge" && strings.HasPrefix(name, bridgePrefix) {
+			have[name] = link
 		}
-		if want[name] {
-			delete(want, name)
-		} else if err := netlink.LinkDel(link); err != nil {
+	}
+	for _, n := range networks {
+		name := bridgeName(n.Name)
+		bridge := have[name]
+		delete(have, name)
+		if bridge == nil {
+			if bridge, err = newBridge(name); err != nil {
+				return err
+			}
+		}
+		if err := ownAddresses(bridge, n.Addresses); err != nil {
+			return err
+		}
+	}
+	for name, link := range have {
+		if err := netlink.LinkDel(link); err != nil {
 			return fmt.Errorf("removing bridge %q: %w", name, err)
 		}
 	}
-	for _, name := range names {
-		if !want[bridgeName(name)] {
-			continue
+	return nil
+}
+
+func newBridge(name string) (netlink.Link, error) {
+	snooping := false
+	attrs := netlink.NewLinkAttrs()
+	attrs.Name, attrs.Flags = name, net.FlagUp
+	// Its own, or it would change with the links that come and go (IEEE 802,
+	// locally administered).
+	sum := sha256.Sum256([]byte(name))
+	attrs.HardwareAddr = append(net.HardwareAddr{0x02}, sum[:5]...)
+	if err := netlink.LinkAdd(&netlink.Bridge{LinkAttrs: attrs, MulticastSnooping: &snooping}); err != nil {
+		return nil, fmt.Errorf("creating bridge %q: %w", name, err)
+	}
+	bridge, err := netlink.LinkByName(name)
+	if err == nil {
+		err = netlink.LinkSetUp(bridge)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("bringing bridge %q up: %w", name, err)
+	}
+	return bridge, nil
+}
+
+// ownAddresses gives a bridge these addresses and no others.
+func ownAddresses(bridge netlink.Link, want []netip.Prefix) error {
+	name := bridge.Attrs().Name
+	have, err := netlink.AddrList(bridge, netlink.FAMILY_ALL)
+	if err != nil {
+		return fmt.Errorf("listing the addresses of bridge %q: %w", name, err)
+	}
+	missing := map[netip.Prefix]bool{}
+	for _, address := range withLocal(want, bridge.Attrs().HardwareAddr) {
+		missing[address] = true
+	}
+	for _, one := range have {
+		address, _ := netip.AddrFromSlice(one.IP)
+		bits, _ := one.Mask.Size()
+		if prefix := netip.PrefixFrom(address.Unmap(), bits); missing[prefix] {
+			delete(missing, prefix)
+		} else if err := netlink.AddrDel(bridge, &one); err != nil {
+			return fmt.Errorf("taking %s from bridge %q: %w", prefix, name, err)
 		}
-		snooping := false
-		attrs := netlink.NewLinkAttrs()
-		attrs.Name, attrs.Flags = bridgeName(name), net.FlagUp
-		if err := netlink.LinkAdd(&netlink.Bridge{LinkAttrs: attrs, MulticastSnooping: &snooping}); err != nil {
-			return fmt.Errorf("creating bridge %q: %w", attrs.Name, err)
-		}
-		bridge, err := netlink.LinkByName(attrs.Name)
-		if err == nil {
-			err = netlink.LinkSetUp(bridge)
-		}
-		if err != nil {
-			return fmt.Errorf("bringing bridge %q up: %w", attrs.Name, err)
+	}
+	for address := range missing {
+		if err := addAddress(bridge, address); err != nil {
+			return err
 		}
 	}
 	return nil
@@ -236,24 +277,42 @@ func newPair(outer, inner string, mac net.HardwareAddr, master, namespace int) e
 	return err
 }
 
-// addresses lists what the link gets. An interface with IPv6 gets a link-local
-// address too, which neighbours are asked with (RFC 4291, sections 2.5.6 and
-// 2.8).
+// addresses lists what the link gets.
 func (l Link) addresses() []netip.Prefix {
 	all := []netip.Prefix{l.Address}
-	six := l.Address
 	if l.Address6.IsValid() {
-		six = l.Address6
-		all = append(all, six)
+		all = append(all, l.Address6)
 	}
-	if mac, err := net.ParseMAC(l.MAC); six.Addr().Is6() && err == nil && len(mac) == 6 {
+	mac, err := net.ParseMAC(l.MAC)
+	if err != nil {
+		return all
+	}
+	return withLocal(all, mac)
+}
+
+// withLocal adds to the addresses of an interface with IPv6 the link-local one
+// that neighbours are asked with (RFC 4291, sections 2.5.6 and 2.8).
+func withLocal(all []netip.Prefix, mac net.HardwareAddr) []netip.Prefix {
+	if len(mac) == 6 && slices.ContainsFunc(all, func(p netip.Prefix) bool { return p.Addr().Is6() }) {
 		local := [16]byte{0xfe, 0x80, 8: mac[0] ^ 2, mac[1], mac[2], 0xff, 0xfe, mac[3], mac[4], mac[5]}
-		all = append(all, netip.PrefixFrom(netip.AddrFrom16(local), 64))
+		return append(slices.Clone(all), netip.PrefixFrom(netip.AddrFrom16(local), 64))
 	}
 	return all
 }
 
-// address gives this thread's namespace its addresses.
+func addAddress(link netlink.Link, address netip.Prefix) error {
+	one := &netlink.Addr{IPNet: &net.IPNet{IP: address.Addr().AsSlice(), Mask: net.CIDRMask(address.Bits(), address.Addr().BitLen())}}
+	if address.Addr().Is6() {
+		// Nobody else can have it, and it is wanted at once (RFC 4862, section 5.4).
+		one.Flags = unix.IFA_F_NODAD
+	}
+	if err := netlink.AddrAdd(link, one); err != nil && !errors.Is(err, unix.EEXIST) {
+		return fmt.Errorf("giving %s address %s: %w", link.Attrs().Name, address, err)
+	}
+	return nil
+}
+
+// address gives this thread's namespace its addresses, and its ways out.
 func address(links []Link) error {
 	for _, link := range links {
 		inner, err := netlink.LinkByName(link.Name)
@@ -261,17 +320,20 @@ func address(links []Link) error {
 			return fmt.Errorf("finding link %s: %w", link.Name, err)
 		}
 		for _, address := range link.addresses() {
-			one := &netlink.Addr{IPNet: &net.IPNet{IP: address.Addr().AsSlice(), Mask: net.CIDRMask(address.Bits(), address.Addr().BitLen())}}
-			if address.Addr().Is6() {
-				// Nobody else can have it, and it is wanted at once (RFC 4862, section 5.4).
-				one.Flags = unix.IFA_F_NODAD
-			}
-			if err := netlink.AddrAdd(inner, one); err != nil && !errors.Is(err, unix.EEXIST) {
-				return fmt.Errorf("giving %s address %s: %w", link.Name, address, err)
+			if err := addAddress(inner, address); err != nil {
+				return err
 			}
 		}
 		if err := netlink.LinkSetUp(inner); err != nil {
 			return fmt.Errorf("bringing %s up: %w", link.Name, err)
+		}
+		for _, gateway := range []netip.Addr{link.Gateway, link.Gateway6} {
+			if !gateway.IsValid() {
+				continue
+			}
+			if err := netlink.RouteReplace(&netlink.Route{LinkIndex: inner.Attrs().Index, Gw: gateway.AsSlice()}); err != nil {
+				return fmt.Errorf("giving %s its way out through %s: %w", link.Name, gateway, err)
+			}
 		}
 	}
 	return nil

@@ -61,7 +61,7 @@ func TestNetworks(t *testing.T) {
 	}
 	long := "a-very-long-name-of-a-network"
 	for range 2 { // it may be repeated
-		require.NoError(t, fabric.Networks([]string{"valley", long}))
+		require.NoError(t, fabric.Networks([]fabric.Network{{Name: "valley"}, {Name: long}}))
 		all := links(t)
 		assert.Contains(t, all, "bridge n-valley")
 		assert.Len(t, all, 3)
@@ -73,7 +73,7 @@ func TestNetworks(t *testing.T) {
 	attrs := netlink.NewLinkAttrs()
 	attrs.Name = "other"
 	require.NoError(t, netlink.LinkAdd(&netlink.Bridge{LinkAttrs: attrs}))
-	require.NoError(t, fabric.Networks([]string{"valley"}))
+	require.NoError(t, fabric.Networks([]fabric.Network{{Name: "valley"}}))
 	assert.ElementsMatch(t, []string{"device lo", "bridge n-valley", "bridge other"}, links(t))
 }
 
@@ -106,7 +106,7 @@ func TestNamespaces(t *testing.T) {
 	own, err := netns.Get()
 	require.NoError(t, err)
 	defer own.Close()
-	require.NoError(t, fabric.Networks([]string{"valley", "ridge"}))
+	require.NoError(t, fabric.Networks([]fabric.Network{{Name: "valley"}, {Name: "ridge"}}))
 	one, err := fabric.Namespace("one", []fabric.Link{link("valley", "eth0", "10.0.0.1/24"), link("ridge", "eth1", "10.0.1.1/24")})
 	require.NoError(t, err)
 	two, err := fabric.Namespace("two", []fabric.Link{link("valley", "eth0", "10.0.0.2/24")})

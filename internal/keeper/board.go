@@ -40,7 +40,7 @@ func (b *board) look() (api.State, int, <-chan struct{}) {
 	defer b.mu.Unlock()
 	s := b.state
 	s.Now = b.now()
-	s.Nodes, s.Cells, s.Forwards = slices.Clone(s.Nodes), slices.Clone(s.Cells), slices.Clone(s.Forwards)
+	s.Nodes, s.Cells, s.Forwards, s.Fronts = slices.Clone(s.Nodes), slices.Clone(s.Cells), slices.Clone(s.Forwards), slices.Clone(s.Fronts)
 	for i := range s.Nodes {
 		s.Nodes[i].Marks = slices.Clone(s.Nodes[i].Marks)
 		s.Nodes[i].Services = slices.Clone(s.Nodes[i].Services)

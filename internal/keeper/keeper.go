@@ -26,6 +26,8 @@ import (
 	"kettlehole/internal/longpath"
 	"kettlehole/internal/mask"
 	"kettlehole/internal/plan"
+	"kettlehole/internal/reach/outward"
+	"kettlehole/internal/reach/within"
 	"kettlehole/internal/run"
 	"kettlehole/internal/substrate/container"
 )
@@ -65,6 +67,8 @@ type Keeper struct {
 	living   *plan.Plan
 	agreed   bool // to what the run that goes on takes away
 	forwards map[string]*openForward
+	out      *outward.Outside        // nil while nothing may leave
+	told     *within.Config          // what the lab was told to do last
 	cancel   context.CancelCauseFunc // of the run that goes on, nil without one
 	busy     sync.WaitGroup          // runs, watches
 	watched  map[string]bool
@@ -172,6 +176,7 @@ func (k *Keeper) serve(ctx context.Context, listener net.Listener) error {
 	server := k.server(ctx)
 	served := make(chan error, 1)
 	k.busy.Go(func() { k.measure(ctx) })
+	k.busy.Go(func() { k.tellWithin(ctx) })
 	err := k.adopt(ctx)
 	if err == nil {
 		// Only now: who asks before must not be told of a lab half taken over.
@@ -190,6 +195,7 @@ func (k *Keeper) serve(ctx context.Context, listener net.Listener) error {
 	stop()
 	close(k.stopped)
 	k.closeForwards()
+	k.closeOut()
 	k.busy.Wait()
 	return err
 }
@@ -268,6 +274,9 @@ func (k *Keeper) resume(ctx context.Context, p *plan.Plan) error {
 		return err
 	}
 	k.recognise(p, names, cells)
+	if err := k.serveWithin(ctx, p); err != nil {
+		return err
+	}
 	return k.listenAll(ctx, p)
 }
 

@@ -566,18 +566,21 @@ func TestNodeDiesMeanwhile(t *testing.T) {
 	assert.Equal(t, "kept", b.sh("node-1", "cat /root/kept"))
 }
 
-func (b *bench) killNode(node string) {
+// pid is the number of a node's first process, outside.
+func (b *bench) pid(node string) int {
 	for _, h := range []string{"pids", "", "unified"} {
 		text, err := os.ReadFile(filepath.Join("/sys/fs/cgroup", h, "kettlehole-"+b.Home.ID(b.name), node, "cgroup.procs"))
 		if fields := strings.Fields(string(text)); err == nil && len(fields) > 0 {
 			pid, err := strconv.Atoi(fields[0])
 			require.NoError(b.t, err)
-			require.NoError(b.t, unix.Kill(pid, unix.SIGKILL))
-			return
+			return pid
 		}
 	}
 	b.t.Fatal("the node has no process")
+	return 0
 }
+
+func (b *bench) killNode(node string) { require.NoError(b.t, unix.Kill(b.pid(node), unix.SIGKILL)) }
 
 func TestAnchorIsKilled(t *testing.T) {
 	b := newBench(t, small)

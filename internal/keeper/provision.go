@@ -22,6 +22,7 @@ import (
 	"kettlehole/internal/ledger"
 	"kettlehole/internal/mapping"
 	"kettlehole/internal/plan"
+	"kettlehole/internal/reach/within"
 	"kettlehole/internal/rehearsal"
 	"kettlehole/internal/run"
 	"kettlehole/internal/schedule"
@@ -362,10 +363,8 @@ func (k *Keeper) image(ctx context.Context, p *plan.Plan) (string, []string, err
 
 // networks makes the networks and announces the nodes.
 func (k *Keeper) networks(ctx context.Context, p *plan.Plan) error {
-	var names []string
 	var entries, made []ledger.Entry
 	for _, n := range p.Networks {
-		names = append(names, n.Name)
 		entries = append(entries, ledger.Entry{Kind: ledger.Bridge, Ref: n.Name, Detail: plan.Words(n.Ranges())})
 	}
 	made = slices.Clone(entries)
@@ -375,7 +374,10 @@ func (k *Keeper) networks(ctx context.Context, p *plan.Plan) error {
 	if err := k.ledger.Intend(ctx, p.Lab, entries...); err != nil {
 		return err
 	}
-	if err := k.containers.Networks(ctx, names); err != nil {
+	if err := k.containers.Networks(ctx, within.Networks(p)); err != nil {
+		return err
+	}
+	if err := k.serveWithin(ctx, p); err != nil {
 		return err
 	}
 	return k.ledger.SetMade(ctx, p.Lab, made...)

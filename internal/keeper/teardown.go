@@ -93,6 +93,7 @@ func (k *Keeper) takeDown(ctx context.Context) error {
 		}
 	}
 	k.closeForwards()
+	k.closeOut()
 	if err := gone(ledger.Forward); err != nil {
 		return err
 	}
@@ -129,7 +130,9 @@ func (k *Keeper) takeDown(ctx context.Context) error {
 	if err := k.ledger.DropLab(ctx, name); err != nil {
 		return err
 	}
-	k.board.change(func(s *api.State) { s.Phase, s.Audit, s.Cells, s.Forwards = api.PhaseGone, &report, nil, nil })
+	k.board.change(func(s *api.State) {
+		s.Phase, s.Audit, s.Cells, s.Forwards, s.Fronts = api.PhaseGone, &report, nil, nil, nil
+	})
 	return nil
 }
 

@@ -134,6 +134,7 @@ func (k *Keeper) measure(ctx context.Context) {
 		k.mu.Lock()
 		k.showForwards(p)
 		k.mu.Unlock()
+		k.showFronts(ctx, p)
 	}
 }
 

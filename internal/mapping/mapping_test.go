@@ -76,5 +76,5 @@ func TestRouteThatOverlaps(t *testing.T) {
 	assert.Contains(t, m.Text(), "cannot reach what this workstation reaches at 10.61.0.0/16 through far0, since their own range 10.61.4.0/24 hides it")
 	assert.NotContains(t, m.Text(), "own range 10.61.5.0/24", "a network without egress hides nothing")
 	assert.Equal(t, "10.64.1.0/24", m.Plan.Networks[1].Subnet.String(), "the other half of the pool is behind a route")
-	assert.Equal(t, "10.61.4.1", m.Plan.Networks[0].Gateway.String())
+	assert.Equal(t, "10.61.4.1/24", m.Plan.Networks[0].Own.String())
 }

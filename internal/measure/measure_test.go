@@ -127,7 +127,7 @@ func (l *lab) up() time.Duration {
 	}))
 	part("anchor")
 	c := container.New(l.folder, container.FindRuntime, l.cgroup)
-	require.NoError(t, c.Networks(ctx, []string{"valley"}))
+	require.NoError(t, c.Networks(ctx, []fabric.Network{{Name: "valley"}}))
 	part("networks")
 	var entries []ledger.Entry
 	for i := range l.n {

@@ -51,8 +51,7 @@ func (m *maker) networks() {
 		seg := newSegment(network)
 		m.segments[n.Name] = seg
 		if n.Egress {
-			network.Gateway = seg.address(gatewayPlace)
-			seg.owner[gatewayPlace] = gateway
+			seg.owner[ownPlace] = gateway
 		}
 		m.plan.Networks = append(m.plan.Networks, network)
 		if n.Egress {

@@ -3,6 +3,7 @@ package plan
 import (
 	"encoding/json"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -28,6 +29,7 @@ type Thing string
 const (
 	NetworkT Thing = "network"
 	NodeT    Thing = "node"
+	FrontT   Thing = "front"
 	ForwardT Thing = "forward"
 	StepT    Thing = "step"
 )
@@ -53,7 +55,7 @@ func Losses(changes []Change, made func(node string) bool) []Change {
 }
 
 // Difference lists what must happen to a lab that lives by one plan so that it
-// lives by another: networks, nodes, forwards, steps, each in the order of the
+// lives by another: networks, nodes, fronts, forwards, steps, each in the order of the
 // wanted plan, what goes at the end. living may be nil, for a lab that does not
 // live.
 func Difference(living, wanted *Plan) []Change {
@@ -70,6 +72,19 @@ func Difference(living, wanted *Plan) []Change {
 	all = add(all, NetworkT, networks)
 	all = add(all, NodeT, compare(living.Nodes, wanted.Nodes, func(n Node) string { return n.Name }, func(a, b Node) (ChangeKind, []string) {
 		return nodeChange(a, b, sharedChange(living, wanted, a.Name))
+	}))
+	all = add(all, FrontT, compare(living.Fronts, wanted.Fronts, func(f Front) string { return f.Name }, func(a, b Front) (ChangeKind, []string) {
+		var why []string
+		if a.Address != b.Address || a.Port != b.Port {
+			why = append(why, fmt.Sprintf("it answers on %s instead of %s", netip.AddrPortFrom(b.Address.Addr(), b.Port), netip.AddrPortFrom(a.Address.Addr(), a.Port)))
+		}
+		if !slices.Equal(a.Members, b.Members) {
+			why = append(why, fmt.Sprintf("it leads to %d nodes instead of %d, or to another port", len(b.Members), len(a.Members)))
+		}
+		if a.HealthPort != b.HealthPort || a.HealthPath != b.HealthPath {
+			why = append(why, "how the health of its nodes is told")
+		}
+		return Changes, why
 	}))
 	all = add(all, ForwardT, compare(living.Forwards, wanted.Forwards, func(f Forward) string { return f.Name }, func(a, b Forward) (ChangeKind, []string) {
 		var why []string
@@ -161,6 +176,11 @@ func nodeChange(a, b Node, anew []string) (ChangeKind, []string) {
 	for _, tap := range a.Taps {
 		if !slices.ContainsFunc(b.Taps, func(t Tap) bool { return t.Network == tap.Network }) {
 			anew = append(anew, "it leaves network "+tap.Network)
+		}
+	}
+	for _, tap := range b.Taps {
+		if at := slices.IndexFunc(a.Taps, func(t Tap) bool { return t.Network == tap.Network }); anew == nil && at >= 0 && (a.Taps[at].Gateway != tap.Gateway || a.Taps[at].Gateway6 != tap.Gateway6) {
+			anew = append(anew, "its way out is another")
 		}
 	}
 	if anew == nil && !same(a.Taps, b.Taps) {

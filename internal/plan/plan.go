@@ -28,6 +28,7 @@ type Plan struct {
 	Reserves []Reserve `json:"reserves,omitempty"`
 	Networks []Network `json:"networks"`
 	Nodes    []Node    `json:"nodes"`
+	Fronts   []Front   `json:"fronts,omitempty"`
 	Forwards []Forward `json:"forwards,omitempty"`
 	Steps    []Step    `json:"steps,omitempty"`
 	// Fit speaks of this workstation at this moment, and is no part of what the
@@ -61,7 +62,30 @@ type Network struct {
 	Subnet6 netip.Prefix `json:"subnet6,omitzero"` // of a network that carries both, beside the IPv4 one
 	Auto    bool         `json:"auto,omitempty"`   // the planner chose Subnet
 	Egress  bool         `json:"egress,omitempty"`
-	Gateway netip.Addr   `json:"gateway,omitzero"` // of a network with egress: the way out
+	// Own is the lab's own address on it, with the subnet's length, and Own6 an
+	// IPv6 one beside that: names are answered there, and what may leave the
+	// network leaves through it. A network that is full has none.
+	Own  netip.Prefix `json:"own,omitzero"`
+	Own6 netip.Prefix `json:"own6,omitzero"`
+}
+
+// Front is one address of the lab that spreads connections over the healthy
+// nodes of a group.
+type Front struct {
+	Name       string       `json:"name"`
+	Network    string       `json:"network"`
+	Address    netip.Prefix `json:"address"`           // with the subnet's length
+	Address6   netip.Prefix `json:"address6,omitzero"` // of a network that carries both, beside the IPv4 one
+	Port       uint16       `json:"port"`
+	Members    []Member     `json:"members"`
+	HealthPort uint16       `json:"healthPort"`
+	HealthPath string       `json:"healthPath,omitempty"` // of an HTTP request; "" where an open port is enough
+}
+
+// Member is a node that a front leads to.
+type Member struct {
+	Node    string         `json:"node"`
+	Address netip.AddrPort `json:"address"` // on the front's network
 }
 
 // Node is one machine of the lab.
@@ -85,6 +109,10 @@ type Tap struct {
 	Address  netip.Prefix `json:"address"`           // with the subnet's length
 	Address6 netip.Prefix `json:"address6,omitzero"` // of a network that carries both, beside the IPv4 one
 	MAC      string       `json:"mac"`
+	// Gateway is the way out of the node, on the first of its networks that has
+	// egress.
+	Gateway  netip.Addr `json:"gateway,omitzero"`
+	Gateway6 netip.Addr `json:"gateway6,omitzero"`
 }
 
 // Address is the node's identity: its address on the first network it names.
@@ -206,6 +234,8 @@ func Make(lab *labfile.Lab, where Where, facts workstation.Facts, living *Plan) 
 	}
 	m.networks()
 	m.nodes()
+	m.own()
+	m.fronts()
 	m.forwards()
 	m.keepAdded()
 	m.steps()

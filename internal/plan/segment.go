@@ -58,8 +58,9 @@ func (s *segment) free(place uint32) uint32 {
 	return place
 }
 
-// gatewayPlace is where the way out of a network with egress stands.
-const gatewayPlace = 1
+// ownPlace is where the lab itself stands on a network. One with egress keeps
+// it free for that: the way out is there.
+const ownPlace = 1
 
 // gateway is who holds that place.
 const gateway = "the gateway"

@@ -15,14 +15,6 @@ func (m *maker) unbuilt() {
 			m.say(labfile.Error, g.Pos, len(g.Name), "leave image out, for the image workstation", "group %q asks for image %q, and images other than workstation are not built yet", g.Name, g.Image)
 		}
 	}
-	for _, f := range lab.Fronts {
-		m.say(labfile.Caution, f.Pos, len(f.Name), "", "front %q keeps its address free, and nothing answers on it yet", f.Name)
-	}
-	for _, n := range lab.Networks {
-		if n.Egress {
-			m.say(labfile.Caution, n.Pos, len(n.Name), "", "network %q has egress, and ways out are not built yet", n.Name)
-		}
-	}
 	if len(lab.Retrieves) > 0 {
 		m.say(labfile.Note, lab.Retrieves[0].Pos, 0, "", "retrieve is read and checked, and not carried out yet")
 	}

@@ -129,5 +129,40 @@ func Hosts(p *plan.Plan, node plan.Node) string {
 			fmt.Fprintf(&b, "%s %s %s.%s.internal %s %s.%s.internal\n", address, n.Name, n.Name, p.Lab, n.Group, n.Group, p.Lab)
 		}
 	}
+	for _, f := range p.Fronts {
+		for _, address := range []netip.Prefix{f.Address, f.Address6} {
+			if address.IsValid() {
+				fmt.Fprintf(&b, "%s %s %s.%s.internal\n", address.Addr(), f.Name, f.Name, p.Lab)
+			}
+		}
+	}
 	return b.String()
 }
+
+// Resolver is the content of /etc/resolv.conf on a node (resolv.conf(5)): the
+// lab's own addresses on its networks, those with egress first, since what is
+// asked elsewhere stays in the lab.
+func Resolver(p *plan.Plan, node plan.Node) string {
+	var out, in []string
+	for _, tap := range node.Taps {
+		at := slices.IndexFunc(p.Networks, func(n plan.Network) bool { return n.Name == tap.Network })
+		if at < 0 || !p.Networks[at].Own.IsValid() {
+			continue
+		}
+		line := "nameserver " + p.Networks[at].Own.Addr().String() + "\n"
+		if p.Networks[at].Egress {
+			out = append(out, line)
+		} else {
+			in = append(in, line)
+		}
+	}
+	all := append(out, in...)
+	if len(all) == 0 {
+		return "# No network has room for a name server; names stand in /etc/hosts.\n"
+	}
+	return fmt.Sprintf("search %s.internal\noptions timeout:1 attempts:3\n%s", p.Lab, strings.Join(all[:min(len(all), mostServers)], ""))
+}
+
+// mostServers is how many name servers a program looks at (MAXNS,
+// resolv.conf(5)).
+const mostServers = 3

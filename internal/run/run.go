@@ -177,7 +177,7 @@ func (r *Run) raise(ctx context.Context, node plan.Node) {
 	r.setNode(node.Name, api.Creating, "")
 	made := substrate.Node{Name: node.Name, Layers: r.Layers[node.Name], CPU: int64(node.CPU), Memory: int64(node.Memory), Hosts: Hosts(r.Plan, node)}
 	for i, tap := range node.Taps {
-		made.Links = append(made.Links, fabric.Link{Network: tap.Network, Name: fmt.Sprintf("eth%d", i), Address: tap.Address, Address6: tap.Address6, MAC: tap.MAC})
+		made.Links = append(made.Links, fabric.Link{Network: tap.Network, Name: fmt.Sprintf("eth%d", i), Address: tap.Address, Address6: tap.Address6, MAC: tap.MAC, Gateway: tap.Gateway, Gateway6: tap.Gateway6})
 	}
 	became, err := r.Substrate.Make(ctx, made)
 	r.leave()
@@ -216,17 +216,19 @@ func (r *Run) greet(ctx context.Context, client agent.Client, node plan.Node) er
 	for _, s := range node.Services {
 		configure.Services = append(configure.Services, agent.Service{Name: s.Name, Run: s.Run})
 	}
-	return boot(ctx, r.Clock, client, configure, Hosts(r.Plan, node))
+	return boot(ctx, r.Clock, client, configure, []agent.File{
+		{Path: "/etc/hosts", Content: []byte(Hosts(r.Plan, node)), Mode: 0o644},
+		{Path: "/etc/resolv.conf", Content: []byte(Resolver(r.Plan, node)), Mode: 0o644}})
 }
 
 // boot waits until a node's init answers, and gives it what it must know.
-func boot(ctx context.Context, clock Clock, client agent.Client, configure *agent.Configure, hosts string) error {
+func boot(ctx context.Context, clock Clock, client agent.Client, configure *agent.Configure, files []agent.File) error {
 	deadline := clock.Now().Add(bootLimit)
 	for {
 		_, err := client.Do(ctx, agent.Request{Op: agent.OpConfigure, Configure: configure})
 		if err == nil {
 			// Names come and go with nodes.
-			_, err = client.Do(ctx, agent.Request{Op: agent.OpPut, Files: []agent.File{{Path: "/etc/hosts", Content: []byte(hosts), Mode: 0o644}}})
+			_, err = client.Do(ctx, agent.Request{Op: agent.OpPut, Files: files})
 		}
 		var refused *agent.Refused
 		if err == nil || ctx.Err() != nil || errors.As(err, &refused) {

@@ -18,6 +18,7 @@ import (
 
 	"kettlehole/internal/agent"
 	"kettlehole/internal/api"
+	"kettlehole/internal/fabric"
 	"kettlehole/internal/labfile"
 	"kettlehole/internal/ledger"
 	"kettlehole/internal/mask"
@@ -85,9 +86,9 @@ func (w *world) Sleep(ctx context.Context, d time.Duration) error {
 	return ctx.Err()
 }
 
-func (w *world) Networks(context.Context, []string) error { return nil }
-func (w *world) Living(context.Context) ([]string, error) { return nil, nil }
-func (w *world) Usage(string) (substrate.Usage, error)    { return substrate.Usage{}, nil }
+func (w *world) Networks(context.Context, []fabric.Network) error { return nil }
+func (w *world) Living(context.Context) ([]string, error)         { return nil, nil }
+func (w *world) Usage(string) (substrate.Usage, error)            { return substrate.Usage{}, nil }
 func (w *world) Make(_ context.Context, n substrate.Node) (substrate.Made, error) {
 	w.mu.Lock()
 	defer w.mu.Unlock()

@@ -53,7 +53,7 @@ func (b Builder) Make(ctx context.Context, path string, before func()) (tail str
 		return "", err
 	}
 	client := b.Substrate.Agent(b.Node.Name)
-	if err := boot(ctx, b.Clock, client, &agent.Configure{Env: b.Env}, builderHosts); err != nil {
+	if err := boot(ctx, b.Clock, client, &agent.Configure{Env: b.Env}, []agent.File{{Path: "/etc/hosts", Content: []byte(builderHosts), Mode: 0o644}}); err != nil {
 		return "", err
 	}
 	if files := shareable(b.Step.Put); len(files) > 0 {

@@ -41,7 +41,7 @@ type Usage struct {
 // on different nodes.
 type Substrate interface {
 	// Networks makes the lab's networks so that these and no others are there.
-	Networks(ctx context.Context, names []string) error
+	Networks(ctx context.Context, networks []fabric.Network) error
 	// Make makes and starts a node. One that runs is left as it is, but for its
 	// limits; of one that died what is left goes first, but its disk is kept.
 	// One that was made with other links or layers is removed and made anew.

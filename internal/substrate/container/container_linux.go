@@ -13,7 +13,10 @@ import (
 
 	"kettlehole/internal/agent"
 	"kettlehole/internal/anchor"
+	"kettlehole/internal/fabric"
 	"kettlehole/internal/longpath"
+	"kettlehole/internal/reach"
+	"kettlehole/internal/reach/within"
 	"kettlehole/internal/substrate"
 )
 
@@ -37,9 +40,23 @@ func New(folder string, find func() string, cgroup *Cgroup) *Containers {
 }
 
 // Networks makes the lab's networks so that these and no others are there.
-func (c *Containers) Networks(ctx context.Context, names []string) error {
-	_, err := c.ask(ctx, insideRequest{Op: opNetworks, Networks: names})
+func (c *Containers) Networks(ctx context.Context, networks []fabric.Network) error {
+	_, err := c.ask(ctx, insideRequest{Op: opNetworks, Networks: networks})
 	return err
+}
+
+// Within makes the lab answer for names, spread connections and let out what
+// may leave, as the config says. Its networks must be there. It stays so until
+// another one comes, whether this process lives or not.
+func (c *Containers) Within(ctx context.Context, config within.Config) error {
+	_, err := c.ask(ctx, insideRequest{Op: opWithin, Within: config})
+	return err
+}
+
+// Fronts tells how the lab's fronts are, by name.
+func (c *Containers) Fronts(ctx context.Context) ([]reach.FrontState, error) {
+	reply, err := c.ask(ctx, insideRequest{Op: opFronts})
+	return reply.Fronts, err
 }
 
 // Make makes and starts a node, unless it runs as it should.

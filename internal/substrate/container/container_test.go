@@ -59,7 +59,7 @@ func newLab(t *testing.T, programs string) *lab {
 		require.NoError(t, err)
 		l.layers = append(l.layers, layer.Path)
 	}
-	require.NoError(t, l.Networks(t.Context(), []string{"valley", "a-network-with-a-long-name"}))
+	require.NoError(t, l.Networks(t.Context(), []fabric.Network{{Name: "valley"}, {Name: "a-network-with-a-long-name"}}))
 	return l
 }
 

@@ -21,6 +21,9 @@ import (
 
 	"kettlehole/internal/anchor"
 	"kettlehole/internal/fabric"
+	"kettlehole/internal/reach"
+	"kettlehole/internal/reach/outward"
+	"kettlehole/internal/reach/within"
 	"kettlehole/internal/substrate"
 )
 
@@ -31,22 +34,26 @@ const (
 	opLiving   = "living"
 	opRemove   = "remove"
 	opKeep     = "keep"
+	opWithin   = "within"
+	opFronts   = "fronts"
 )
 
 type insideRequest struct {
-	Op       string         `json:"op"`
-	Networks []string       `json:"networks,omitempty"`
-	Node     substrate.Node `json:"node"`
-	Runtime  string         `json:"runtime,omitempty"`
-	Cgroup   string         `json:"cgroup,omitempty"`
-	Path     string         `json:"path,omitempty"`
+	Op       string           `json:"op"`
+	Networks []fabric.Network `json:"networks,omitempty"`
+	Within   within.Config    `json:"within,omitzero"`
+	Node     substrate.Node   `json:"node"`
+	Runtime  string           `json:"runtime,omitempty"`
+	Cgroup   string           `json:"cgroup,omitempty"`
+	Path     string           `json:"path,omitempty"`
 }
 
 type insideReply struct {
-	Error       string         `json:"error,omitempty"`
-	Workstation bool           `json:"workstation,omitempty"` // the error is the workstation's
-	Living      []string       `json:"living,omitempty"`
-	Made        substrate.Made `json:"made"`
+	Error       string             `json:"error,omitempty"`
+	Workstation bool               `json:"workstation,omitempty"` // the error is the workstation's
+	Living      []string           `json:"living,omitempty"`
+	Made        substrate.Made     `json:"made"`
+	Fronts      []reach.FrontState `json:"fronts,omitempty"`
 }
 
 // atOnce is how many nodes are made at the same time. Most of a start is not
@@ -58,6 +65,7 @@ const atOnce = 6
 type inside struct {
 	folder string
 	slots  chan struct{}
+	within *within.Within
 
 	mu    sync.Mutex
 	nodes map[string]*sync.Mutex // one maker of a node at a time
@@ -66,14 +74,17 @@ type inside struct {
 // Inside serves the worker's socket until it is closed. The process must be
 // in the lab's namespaces; folder is the lab's.
 func Inside(folder string, listener net.Listener) error {
-	w := &inside{folder: folder, slots: make(chan struct{}, atOnce), nodes: map[string]*sync.Mutex{}}
+	w := &inside{folder: folder, slots: make(chan struct{}, atOnce), nodes: map[string]*sync.Mutex{}, within: within.New(filepath.Join(folder, outward.Socket))}
 	for _, name := range []string{"root", "bundle", "runtime"} {
 		if err := os.MkdirAll(w.mount(name), 0o700); err != nil {
 			return fmt.Errorf("preparing the worker: %w", err)
 		}
 	}
-	if err := fabric.Prepare(); err != nil {
+	if err := errors.Join(fabric.Prepare(), fabric.Still()); err != nil {
 		return err
+	}
+	if err := w.goOn(); err != nil {
+		fmt.Fprintln(os.Stderr, err) // the anchor's log; the keeper may ask for it again
 	}
 	for {
 		conn, err := listener.Accept()
@@ -107,6 +118,10 @@ func (w *inside) serve(conn net.Conn) {
 			err = w.removeNode(request)
 		case opKeep:
 			err = w.keepDisk(request)
+		case opWithin:
+			err = w.doWithin(request.Within)
+		case opFronts:
+			reply.Fronts = w.within.Fronts()
 		case opLiving:
 			reply.Living, err = w.living()
 		default:
@@ -120,6 +135,37 @@ func (w *inside) serve(conn net.Conn) {
 			return
 		}
 	}
+}
+
+// withinFile holds what the lab does on its networks, for a worker that is
+// started again.
+const withinFile = "within.json"
+
+// doWithin does what is asked for and writes it down.
+func (w *inside) doWithin(config within.Config) error {
+	text, err := json.Marshal(config)
+	if err == nil {
+		err = os.WriteFile(w.mount(withinFile), text, 0o600)
+	}
+	if err != nil {
+		return fmt.Errorf("writing down what the lab does: %w", err)
+	}
+	return w.within.Do(config)
+}
+
+// goOn does again what the worker before this one did.
+func (w *inside) goOn() error {
+	text, err := os.ReadFile(w.mount(withinFile))
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	} else if err != nil {
+		return err
+	}
+	var config within.Config
+	if err := json.Unmarshal(text, &config); err != nil {
+		return fmt.Errorf("reading what the lab does: %w", err)
+	}
+	return w.within.Do(config)
 }
 
 func (w *inside) lock(node string) *sync.Mutex {
