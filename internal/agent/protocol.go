@@ -128,6 +128,17 @@ type Exec struct {
 	Cols uint16   `json:"cols,omitempty"`
 }
 
+// LoginShell is a person's shell on a node.
+var LoginShell = []string{"/bin/bash", "-l"}
+
+// FileServer serves the node's files on its input and output, as SFTP (the
+// drafts of secsh-filexfer, version 3). It is the node's init itself, so that
+// every image has it.
+var FileServer = []string{"/proc/1/exe", FileServerWord}
+
+// FileServerWord makes the init a file server.
+const FileServerWord = "files"
+
 // Status is the state of one service.
 type Status struct {
 	Service string `json:"service"`

@@ -156,6 +156,11 @@ type Front struct {
 	Reason  string              `json:"reason,omitempty"`
 }
 
+// Access asks for a port of the workstation's loopback where ssh comes in.
+type Access struct {
+	Port string `json:"port"` // a number, "auto" or "off"
+}
+
 // NewForward asks for a forward more.
 type NewForward struct {
 	Name string `json:"name,omitempty"` // "" for the node's name and port

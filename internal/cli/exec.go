@@ -72,7 +72,7 @@ func Shell() agent.Exec {
 	if kind == "" {
 		kind = "xterm-256color"
 	}
-	return agent.Exec{Argv: []string{"/bin/bash", "-l"}, TTY: true, Env: []string{"TERM=" + kind}}
+	return agent.Exec{Argv: agent.LoginShell, TTY: true, Env: []string{"TERM=" + kind}}
 }
 
 // attach runs a program on a node with the streams of this command. Without a

@@ -333,6 +333,23 @@ func (l *Lab) RemoveForward(ctx context.Context, name string) error {
 	return response.Body.Close()
 }
 
+// SetAccess opens a port of the workstation's loopback where ssh comes in, or
+// closes it.
+func (l *Lab) SetAccess(ctx context.Context, want api.Access) error {
+	return l.post(ctx, "/access", want)
+}
+
+// Login opens a connection on which the node speaks SSH. It is the bare one of
+// the operating system.
+func (l *Lab) Login(ctx context.Context, node string) (net.Conn, error) {
+	conn, reader, err := l.upgrade(ctx, "/nodes/"+url.PathEscape(node)+"/ssh", false)
+	if err == nil && reader.Buffered() > 0 {
+		_ = conn.Close()
+		return nil, errors.New("the keeper spoke before it was asked")
+	}
+	return conn, err
+}
+
 // State gives the lab's state.
 func (l *Lab) State(ctx context.Context) (s api.State, err error) {
 	err = l.get(ctx, "/state", &s)
@@ -399,28 +416,47 @@ func (l *Lab) Logs(ctx context.Context, node, name string, follow, tail bool) (i
 // Agent is the way to manage a node through its lab's keeper.
 func (l *Lab) Agent(node string) agent.Client {
 	return agent.Client{Dial: func(ctx context.Context) (net.Conn, error) {
-		conn, err := l.reach(ctx)
+		conn, reader, err := l.upgrade(ctx, "/nodes/"+url.PathEscape(node)+"/agent", true)
 		if err != nil {
 			return nil, err
-		}
-		_, err = fmt.Fprintf(conn, "POST /nodes/%s/agent HTTP/1.1\r\nHost: keeper\r\nContent-Length: 0\r\n\r\n", url.PathEscape(node))
-		if err != nil {
-			return nil, errors.Join(err, conn.Close())
-		}
-		reader := bufio.NewReader(conn)
-		response, err := http.ReadResponse(reader, nil)
-		if err == nil && response.StatusCode != http.StatusSwitchingProtocols {
-			problem := &Problem{}
-			if err = json.NewDecoder(response.Body).Decode(&problem.Problem); err == nil {
-				err = problem
-			}
-		}
-		if err != nil {
-			return nil, errors.Join(err, conn.Close())
 		}
 		return upgraded{conn, reader}, nil
 	}}
 }
+
+// upgrade asks the keeper to speak another protocol on the connection. What it
+// says after that may be in the reader already, unless nothing may be read ahead.
+func (l *Lab) upgrade(ctx context.Context, path string, ahead bool) (net.Conn, *bufio.Reader, error) {
+	conn, err := l.reach(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	_, err = fmt.Fprintf(conn, "POST %s HTTP/1.1\r\nHost: keeper\r\nContent-Length: 0\r\n\r\n", path)
+	if err != nil {
+		return nil, nil, errors.Join(err, conn.Close())
+	}
+	var from io.Reader = conn
+	if !ahead {
+		from = single{conn}
+	}
+	reader := bufio.NewReader(from)
+	response, err := http.ReadResponse(reader, nil)
+	if err == nil && response.StatusCode != http.StatusSwitchingProtocols {
+		problem := &Problem{}
+		if err = json.NewDecoder(response.Body).Decode(&problem.Problem); err == nil {
+			err = problem
+		}
+	}
+	if err != nil {
+		return nil, nil, errors.Join(err, conn.Close())
+	}
+	return conn, reader, nil
+}
+
+// single reads one byte at a time, so that nothing is read ahead.
+type single struct{ io.Reader }
+
+func (s single) Read(p []byte) (int, error) { return s.Reader.Read(p[:min(len(p), 1)]) }
 
 // upgraded is a connection of which some bytes may have been read ahead.
 type upgraded struct {

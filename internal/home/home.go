@@ -75,3 +75,10 @@ func (h Home) ID(lab string) string {
 // hierarchy. Labs share no parent: one that is made would trip over another's
 // that is just removed.
 func Group(id string) string { return "/kettlehole-" + id }
+
+// The files in a lab's folder with which ssh comes in: the folder of the lab's
+// keys, and in it what ssh must know.
+const (
+	SSH       = "ssh"
+	SSHConfig = "config"
+)

@@ -43,6 +43,7 @@ func (k *Keeper) listenAll(ctx context.Context, p *plan.Plan) error {
 	for _, f := range p.Forwards {
 		kept[f.Listen.String()] = true
 	}
+	kept[p.Access.String()] = true
 	entries, err := k.ledger.Entries(ctx, p.Lab)
 	if err != nil {
 		return err
@@ -72,7 +73,7 @@ func (k *Keeper) listenAll(ctx context.Context, p *plan.Plan) error {
 		}
 	}
 	k.showForwards(p)
-	return nil
+	return k.listenAccess(p)
 }
 
 // sameWay tells whether what is open for one forward serves another.

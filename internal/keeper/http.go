@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"kettlehole/internal/agent"
 	"kettlehole/internal/api"
 	"kettlehole/internal/plan"
 	"kettlehole/internal/run"
@@ -49,6 +50,15 @@ func (k *Keeper) server(ctx context.Context) *http.Server {
 	})
 	mux.HandleFunc("POST /teardown", func(w http.ResponseWriter, r *http.Request) { done(w, k.startTeardown(r.Context())) })
 	mux.HandleFunc("POST /nodes/{node}/agent", k.agent)
+	mux.HandleFunc("POST /nodes/{node}/ssh", k.ssh)
+	mux.HandleFunc("POST /access", func(w http.ResponseWriter, r *http.Request) {
+		var wanted api.Access
+		err := json.NewDecoder(r.Body).Decode(&wanted)
+		if err == nil {
+			err = k.setAccess(r.Context(), wanted)
+		}
+		done(w, err)
+	})
 	mux.HandleFunc("POST /forwards", func(w http.ResponseWriter, r *http.Request) {
 		var wanted api.NewForward
 		err := json.NewDecoder(r.Body).Decode(&wanted)
@@ -255,43 +265,91 @@ func skipTo(file *os.File, limit int64) {
 // agent connects the client to a node's init; what follows is the agent's own
 // protocol.
 func (k *Keeper) agent(w http.ResponseWriter, r *http.Request) {
-	k.mu.Lock()
-	p, containers := k.living, k.containers
-	k.mu.Unlock()
-	name := r.PathValue("node")
-	if p == nil || containers == nil {
-		done(w, &refusal{fmt.Sprintf("there is no lab %q", k.options.Lab)})
-		return
-	}
-	if _, known := p.Node(name); !known {
-		done(w, &refusal{fmt.Sprintf("there is no node %q", name)})
-		return
-	}
-	inner, err := containers.Agent(name).Dial(r.Context())
-	if err != nil {
-		done(w, &refusal{fmt.Sprintf("node %s does not run", name)})
-		return
-	}
-	defer inner.Close()
-	outer, buffered, err := http.NewResponseController(w).Hijack()
+	client, err := k.way(r.PathValue("node"))
 	if err != nil {
 		done(w, err)
 		return
 	}
-	defer outer.Close()
-	if _, err := io.WriteString(outer, "HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: kettlehole-agent\r\n\r\n"); err != nil {
+	inner, err := client.Dial(r.Context())
+	if err != nil {
+		done(w, &refusal{fmt.Sprintf("node %s does not run", r.PathValue("node"))})
 		return
 	}
-	k.pipe(outer, inner, buffered)
+	defer inner.Close()
+	if outer := upgrade(w, "kettlehole-agent"); outer != nil {
+		k.pipe(outer, inner)
+	}
 }
+
+// ssh lets the client into a node; what follows is SSH.
+func (k *Keeper) ssh(w http.ResponseWriter, r *http.Request) {
+	name := r.PathValue("node")
+	if _, err := k.way(name); err != nil {
+		done(w, err)
+		return
+	}
+	k.mu.Lock()
+	server := k.login
+	k.mu.Unlock()
+	if server == nil {
+		done(w, &refusal{"the lab has no keys yet"})
+		return
+	}
+	if outer := upgrade(w, "ssh"); outer != nil {
+		if err := server.Serve(outer, name); err != nil {
+			k.options.Log.Info("ssh", "node", name, "error", err)
+		}
+	}
+}
+
+// way gives the way to manage a node.
+func (k *Keeper) way(node string) (agent.Client, error) {
+	k.mu.Lock()
+	p, containers := k.living, k.containers
+	k.mu.Unlock()
+	if p == nil || containers == nil {
+		return agent.Client{}, &refusal{fmt.Sprintf("there is no lab %q", k.options.Lab)}
+	}
+	if _, known := p.Node(node); !known {
+		return agent.Client{}, &refusal{fmt.Sprintf("there is no node %q", node)}
+	}
+	return containers.Agent(node), nil
+}
+
+// upgrade makes the request's connection one of another protocol (RFC 9110,
+// section 7.8), nil where that fails. The caller closes it.
+func upgrade(w http.ResponseWriter, protocol string) net.Conn {
+	conn, buffered, err := http.NewResponseController(w).Hijack()
+	if err != nil {
+		done(w, err)
+		return nil
+	}
+	_ = conn.SetDeadline(time.Time{})
+	if _, err := io.WriteString(conn, "HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: "+protocol+"\r\n\r\n"); err != nil {
+		_ = conn.Close()
+		return nil
+	}
+	if buffered.Reader.Buffered() > 0 {
+		return &readAhead{conn, buffered}
+	}
+	return conn
+}
+
+// readAhead is a connection of which some bytes were read already.
+type readAhead struct {
+	net.Conn
+	reader io.Reader
+}
+
+func (r *readAhead) Read(p []byte) (int, error) { return r.reader.Read(p) }
 
 // pipe passes bytes both ways until the node ends or the keeper does. That the
 // client has no more to say is passed on; what the node still says is not lost.
-func (k *Keeper) pipe(outer, inner net.Conn, buffered io.Reader) {
+func (k *Keeper) pipe(outer, inner net.Conn) {
 	said, heard := make(chan struct{}), make(chan struct{})
 	go func() {
 		defer close(said)
-		_, _ = io.Copy(inner, buffered)
+		_, _ = io.Copy(inner, outer)
 		if half, ok := inner.(interface{ CloseWrite() error }); ok {
 			_ = half.CloseWrite()
 		}

@@ -26,6 +26,7 @@ import (
 	"kettlehole/internal/longpath"
 	"kettlehole/internal/mask"
 	"kettlehole/internal/plan"
+	"kettlehole/internal/reach/login"
 	"kettlehole/internal/reach/outward"
 	"kettlehole/internal/reach/within"
 	"kettlehole/internal/run"
@@ -41,9 +42,11 @@ type Options struct {
 	Lab    string
 	Anchor string // the anchor's executable
 	Init   string // the nodes' init
-	Clock  run.Clock
-	Log    *slog.Logger
-	Hook   ledger.Hook // of the ledger, for tests; may be nil
+	// Through is the command that passes a connection of ssh to the node %h.
+	Through []string
+	Clock   run.Clock
+	Log     *slog.Logger
+	Hook    ledger.Hook // of the ledger, for tests; may be nil
 }
 
 // Keeper works for one lab. Its life, in [Keeper.Serve]:
@@ -67,6 +70,8 @@ type Keeper struct {
 	living   *plan.Plan
 	agreed   bool // to what the run that goes on takes away
 	forwards map[string]*openForward
+	login    *login.Server           // nil before the lab has keys
+	access   net.Listener            // of ssh on a port of the workstation, nil without one
 	out      *outward.Outside        // nil while nothing may leave
 	told     *within.Config          // what the lab was told to do last
 	cancel   context.CancelCauseFunc // of the run that goes on, nil without one
@@ -195,6 +200,7 @@ func (k *Keeper) serve(ctx context.Context, listener net.Listener) error {
 	stop()
 	close(k.stopped)
 	k.closeForwards()
+	k.closeLogin()
 	k.closeOut()
 	k.busy.Wait()
 	return err
@@ -274,6 +280,9 @@ func (k *Keeper) resume(ctx context.Context, p *plan.Plan) error {
 		return err
 	}
 	k.recognise(p, names, cells)
+	if err := k.openLogin(); err != nil {
+		return err
+	}
 	if err := k.serveWithin(ctx, p); err != nil {
 		return err
 	}
@@ -287,6 +296,9 @@ func (k *Keeper) audited(p *plan.Plan) audit.Lab {
 	lab := audit.Lab{Name: k.options.Lab, ID: k.options.Home.ID(k.options.Lab), Home: string(k.options.Home), Folder: k.folder()}
 	for _, f := range p.Forwards {
 		lab.Ports = append(lab.Ports, f.Listen.String())
+	}
+	if p.Access.IsValid() {
+		lab.Ports = append(lab.Ports, p.Access.String())
 	}
 	return lab
 }

@@ -304,6 +304,9 @@ func (k *Keeper) ground(ctx context.Context, p *plan.Plan) error {
 		return err
 	}
 	k.lay()
+	if err := k.openLogin(); err != nil {
+		return err
+	}
 	if container.FindRuntime() == "" {
 		return fmt.Errorf("%w: no OCI runtime is installed; on Debian: apt-get install runc", substrate.ErrWorkstation)
 	}

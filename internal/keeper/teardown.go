@@ -93,6 +93,7 @@ func (k *Keeper) takeDown(ctx context.Context) error {
 		}
 	}
 	k.closeForwards()
+	k.closeLogin()
 	k.closeOut()
 	if err := gone(ledger.Forward); err != nil {
 		return err

@@ -237,7 +237,9 @@ func TestNamesAndFronts(t *testing.T) {
 	for dig("web-1", "web") != "10.61.0.11 10.61.0.12" && time.Now().Before(deadline) {
 	}
 	assert.Equal(t, "10.61.0.11 10.61.0.12", dig("web-1", "web"))
-	b.eventually(func(s api.State) bool { return len(s.Fronts) == 1 && !s.Fronts[0].States[2].Healthy && s.Fronts[0].States[2].Reason != "" })
+	b.eventually(func(s api.State) bool {
+		return len(s.Fronts) == 1 && !s.Fronts[0].States[2].Healthy && s.Fronts[0].States[2].Reason != ""
+	})
 	assert.Equal(t, "web-1\nweb-2", b.sh("web-1", "for i in 1 2 3 4 5 6; do curl -s -m 5 http://site:8000/ || echo failed; done | sort -u"))
 
 	// The keeper's death is not noticed inside.
@@ -293,4 +295,3 @@ func (b *bench) killWorker() {
 	}
 	require.Equal(b.t, 1, killed)
 }
-

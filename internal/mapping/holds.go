@@ -26,6 +26,9 @@ func Holds(labs []ledger.Lab) []workstation.Hold {
 		for _, f := range p.Forwards {
 			hold.Ports = append(hold.Ports, f.Listen.String())
 		}
+		if p.Access.IsValid() {
+			hold.Ports = append(hold.Ports, p.Access.String())
+		}
 		all = append(all, hold)
 	}
 	return all

@@ -1,7 +1,9 @@
 package plan
 
 import (
+	"errors"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -15,6 +17,9 @@ import (
 func (m *maker) keepAdded() {
 	if m.living == nil {
 		return
+	}
+	if access := m.living.Access; !m.ports[port{access, false}] {
+		m.plan.Access = access
 	}
 	for _, f := range m.living.Forwards {
 		taken := slices.ContainsFunc(m.plan.Forwards, func(other Forward) bool {
@@ -107,4 +112,30 @@ func (p *Plan) Declared(name string) (labfile.Forward, error) {
 		return f, fmt.Errorf("there is no forward %q", name)
 	}
 	return f, nil
+}
+
+// WithAccess gives a plan whose lab lets ssh in on a port of the workstation's
+// loopback: one that is free for "auto", none for "off". The plan itself stays
+// as it is.
+func (p *Plan) WithAccess(text string, facts workstation.Facts) (*Plan, error) {
+	changed := *p
+	if changed.Access = (netip.AddrPort{}); text == "off" {
+		return &changed, nil
+	}
+	forward, err := labfile.NewForward("ssh", text+" -> ssh-1:22")
+	if err != nil || forward.Count != 1 || !forward.Bind.IsLoopback() {
+		return nil, fmt.Errorf("%q is no port of the workstation; write one, auto or off", text)
+	}
+	m := &maker{lab: &labfile.Lab{Name: p.Lab}, facts: facts, living: p, plan: &changed, ports: map[port]bool{}}
+	for _, f := range p.Forwards {
+		m.ports[port{f.Listen, f.UDP}] = true
+	}
+	if forward.Port != 0 && forward.Port != p.Access.Port() {
+		m.fixedPorts(forward)
+	}
+	changed.Access = m.spread(forward)[0].Listen
+	if m.findings.Count(labfile.Error) > 0 {
+		return nil, errors.New(m.findings.Words(labfile.Error))
+	}
+	return &changed, nil
 }

@@ -30,7 +30,10 @@ type Plan struct {
 	Nodes    []Node    `json:"nodes"`
 	Fronts   []Front   `json:"fronts,omitempty"`
 	Forwards []Forward `json:"forwards,omitempty"`
-	Steps    []Step    `json:"steps,omitempty"`
+	// Access is where the workstation's ssh may come in without a socket, the
+	// zero value for nowhere. No lab file has it: people add it to a living lab.
+	Access netip.AddrPort `json:"access,omitzero"`
+	Steps  []Step         `json:"steps,omitempty"`
 	// Fit speaks of this workstation at this moment, and is no part of what the
 	// plan is.
 	Fit Fit `json:"-"`
