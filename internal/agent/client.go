@@ -11,9 +11,11 @@ import (
 	"io"
 	"net"
 	"os"
+	"path/filepath"
 	"sync"
 	"time"
 
+	"kettlehole/internal/bundle"
 	"kettlehole/internal/passing"
 )
 
@@ -295,7 +297,7 @@ func (c Client) Run(ctx context.Context, limit int, argv ...string) (string, int
 	stop := context.AfterFunc(ctx, func() { _ = session.Close() })
 	defer stop()
 	_ = session.CloseInput() // a program that has ended already needs none
-	out := &limited{limit: limit}
+	out := NewLimited(limit)
 	exit, err := session.Wait(out, out)
 	if ctx.Err() != nil {
 		err = ctx.Err()
@@ -303,13 +305,70 @@ func (c Client) Run(ctx context.Context, limit int, argv ...string) (string, int
 	return out.String(), exit, err
 }
 
-// limited keeps the first bytes that are written to it.
-type limited struct {
+// Take writes files and folders of this machine to a path of the node. It ends
+// when ctx does, with what is whole until then.
+func (c Client) Take(ctx context.Context, from []string, target string, several bool, progress bundle.Progress) (bundle.Count, error) {
+	var count bundle.Count
+	conn, _, reader, err := c.open(ctx, Request{Op: OpTake, Paths: []string{target}, Several: several || len(from) > 1})
+	if err != nil {
+		return count, err
+	}
+	defer conn.Close()
+	stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
+	defer stop()
+	w := bufio.NewWriterSize(conn, 64<<10)
+	for _, path := range from {
+		if err = bundle.Send(w, path, filepath.Base(path), &count, progress); err != nil {
+			break
+		}
+	}
+	sent := errors.Join(bundle.Finish(w, err), w.Flush())
+	var reply Reply
+	line, heard := reader.ReadBytes('\n')
+	if heard == nil {
+		heard = json.Unmarshal(line, &reply)
+	}
+	switch {
+	case ctx.Err() != nil:
+		return count, ctx.Err()
+	case err != nil:
+		return count, err
+	case heard == nil && reply.Error != "":
+		return count, &Refused{reply.Error}
+	case sent != nil || heard != nil:
+		return count, fmt.Errorf("the node went away while files went there: %w", errors.Join(sent, heard))
+	}
+	return count, nil
+}
+
+// Fetch writes files and folders of the node into a folder of this machine.
+// rename is another name for the one that comes, "" for its own.
+func (c Client) Fetch(ctx context.Context, paths []string, into *os.Root, rename string, progress bundle.Progress) (bundle.Count, error) {
+	conn, _, reader, err := c.open(ctx, Request{Op: OpSend, Paths: paths})
+	if err != nil {
+		return bundle.Count{}, err
+	}
+	defer conn.Close()
+	stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
+	defer stop()
+	count, err := bundle.Receive(bufio.NewReaderSize(reader, 64<<10), into, rename, progress)
+	if ctx.Err() != nil {
+		err = ctx.Err()
+	}
+	return count, err
+}
+
+// Limited keeps the first bytes that are written to it.
+type Limited struct {
 	bytes.Buffer
 	limit int
 }
 
-func (l *limited) Write(p []byte) (int, error) {
+// NewLimited keeps so many bytes.
+func NewLimited(limit int) *Limited { return &Limited{limit: limit} }
+
+// Write takes all and keeps what there is room for.
+func (l *Limited) Write(p []byte) (int, error) {
 	l.Buffer.Write(p[:min(len(p), max(0, l.limit-l.Len()))])
 	return len(p), nil
 }

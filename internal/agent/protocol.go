@@ -6,13 +6,16 @@
 // JSON, a [Request]; the answer is one line of JSON, a [Reply]. After an exec
 // request that was answered without error, the connection carries frames (see
 // [WriteFrame]) until the program ends; after a watch request, a line of JSON,
-// a [Status], for every change.
+// a [Status], for every change. Dial and listen end the connection with a socket
+// beside the reply; take and send carry a bundle after it.
 package agent
 
 import (
 	"encoding/binary"
 	"fmt"
 	"io"
+
+	"kettlehole/internal/bundle"
 )
 
 // Op names what a request wants.
@@ -31,6 +34,8 @@ const (
 	OpListen    Op = "listen"    // passes a socket that listens, in the same way
 	OpPut       Op = "put"       // writes files, each whole or not at all
 	OpExec      Op = "exec"      // runs a program, streaming
+	OpTake      Op = "take"      // takes a bundle of files (package bundle) that follows the reply, and replies again
+	OpSend      Op = "send"      // sends one after the reply
 	OpWatch     Op = "watch"     // streams the state of services
 	OpReach     Op = "reach"     // ICMP echo to addresses
 )
@@ -47,6 +52,8 @@ type Request struct {
 	UDP       bool       `json:"udp,omitempty"`     // of a dial; TCP otherwise
 	Files     []File     `json:"files,omitempty"`
 	Exec      *Exec      `json:"exec,omitempty"`
+	Paths     []string   `json:"paths,omitempty"`   // to send, or the one target; relative to /root
+	Several   bool       `json:"several,omitempty"` // things come, so that the target is a folder
 	Reach     []string   `json:"reach,omitempty"`
 }
 
@@ -56,6 +63,7 @@ type Reply struct {
 	Job   *JobResult       `json:"job,omitempty"`
 	Probe *ProbeResult     `json:"probe,omitempty"`
 	Reach map[string]int64 `json:"reach,omitempty"` // address to microseconds, -1 where no answer came
+	Count *bundle.Count    `json:"count,omitempty"` // of a bundle that was taken
 }
 
 // Configure is what a node is told once it has booted; it may be told again.

@@ -12,21 +12,33 @@ import (
 	"strconv"
 	"strings"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
 	"kettlehole/internal/agent"
+	"kettlehole/internal/answers"
 	"kettlehole/internal/client"
 )
 
 func (a *App) execCommand() *cobra.Command {
 	var named string
+	var asJSON bool
+	var within time.Duration
 	cmd := &cobra.Command{
-		Use:               "exec NODE -- COMMAND [ARG...]",
-		Short:             "Run a command on a node",
-		Long:              "Exec runs a command on a node, with this command's input and output. Its exit\ncode is the command's.",
-		Example:           "  kettlehole exec council-1 -- cairn members\n  echo hello | kettlehole exec gate-1 -- cat",
+		Use:   "exec SELECTION -- COMMAND [ARG...]",
+		Short: "Run a command on a node, or on many at once",
+		Long: `Exec runs a command on a node, with this command's input and output. Its exit
+code is the command's.
+
+SELECTION may mean many nodes, as in a lab file: all, a group, council-2..,
+council,gate, all except gate. Then the command runs on all of them at once and
+gets no input; answers that are the same stand together, and the others show
+the lines in which they differ from the most common one: + what only they say,
+- what they lack. The exit code is the worst, 255 where a node could not be
+asked.`,
+		Example:           "  kettlehole exec council-1 -- cairn members\n  echo hello | kettlehole exec gate-1 -- cat\n  kettlehole exec all -- uname -r\n  kettlehole exec 'all except gate' --json -- cat /etc/hosts | jq -r '.[].nodes[]'",
 		Args:              cobra.MinimumNArgs(2),
 		ValidArgsFunction: a.completeNodes,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -38,12 +50,100 @@ func (a *App) execCommand() *cobra.Command {
 			if argv[0] == "--" && len(argv) > 1 {
 				argv = argv[1:]
 			}
-			return a.attach(cmd.Context(), lab, args[0], agent.Exec{Argv: argv})
+			nodes, err := a.selectNodes(lab, args[0])
+			if err != nil {
+				return err
+			}
+			if len(nodes) == 1 && !asJSON {
+				return a.attach(cmd.Context(), lab, nodes[0], agent.Exec{Argv: argv})
+			}
+			return a.askMany(cmd.Context(), lab, nodes, argv, within, asJSON)
 		},
 	}
 	cmd.Flags().SetInterspersed(false)
 	labFlag(cmd, &named)
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON: the groups of answers")
+	cmd.Flags().DurationVar(&within, "within", 0, "on many nodes: how long each may take, such as 30s (default: as long as it takes)")
 	return cmd
+}
+
+// selectNodes gives the nodes that a selection means in a living lab.
+func (a *App) selectNodes(lab *client.Lab, text string) ([]string, error) {
+	p := a.Station.LivingPlan(lab.Name)
+	if p == nil {
+		return nil, &exit{ExitUse, fmt.Errorf("%w: %q", client.ErrNoLab, lab.Name)}
+	}
+	nodes, err := p.Select(text)
+	switch {
+	case err != nil:
+		return nil, &exit{ExitLab, err}
+	case len(nodes) == 0:
+		return nil, &exit{ExitLab, fmt.Errorf("%q means no node", text)}
+	}
+	return nodes, nil
+}
+
+// slow is after which time a person is told who has not answered yet.
+const slow = time.Second
+
+// askMany runs a command on many nodes and compares what they say.
+func (a *App) askMany(ctx context.Context, lab *client.Lab, nodes, argv []string, within time.Duration, asJSON bool) error {
+	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	if within > 0 {
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithTimeoutCause(ctx, within, fmt.Errorf("no answer within %v", within))
+		defer cancel()
+	}
+	began, answered, told := time.Now(), 0, false
+	all := lab.Ask(ctx, nodes, agent.Exec{Argv: argv}, func(answers.Answer) {
+		answered++
+		if a.terminal() && (told || time.Since(began) > slow) && !asJSON {
+			told = true
+			fmt.Fprintf(a.Err, "\r%d of %d answered ", answered, len(nodes))
+		}
+	})
+	if told {
+		fmt.Fprint(a.Err, "\r\x1b[K")
+	}
+	for i := range all {
+		if all[i].Failed != "" && ctx.Err() != nil {
+			all[i].Failed = context.Cause(ctx).Error()
+		}
+	}
+	groups := answers.Compare(all)
+	if asJSON {
+		if err := a.printJSON(groups); err != nil {
+			return err
+		}
+	} else {
+		a.writeAnswers(groups)
+	}
+	if worst := answers.Worst(all); worst != 0 {
+		return &exit{worst, nil}
+	}
+	return nil
+}
+
+func (a *App) writeAnswers(groups []answers.Group) {
+	for i, g := range groups {
+		if i > 0 {
+			fmt.Fprintln(a.Out)
+		}
+		nodes := fmt.Sprintf("%d nodes", len(g.Nodes))
+		if len(g.Nodes) == 1 {
+			nodes = "1 node"
+		}
+		how := fmt.Sprintf("exit code %d", g.Exit)
+		if g.Failed != "" {
+			how = clean(g.Failed)
+		}
+		fmt.Fprintf(a.Out, "%s, %s: %s\n", nodes, how, answers.Names(g.Nodes))
+		for _, l := range g.Lines {
+			sign := map[answers.Mark]string{answers.Own: "+ ", answers.Lacks: "- "}[l.Mark]
+			fmt.Fprintf(a.Out, "  %-2s%s\n", sign, clean(l.Text))
+		}
+	}
 }
 
 func (a *App) shellCommand() *cobra.Command {

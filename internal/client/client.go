@@ -23,6 +23,7 @@ import (
 	"kettlehole/internal/ledger"
 	"kettlehole/internal/longpath"
 	"kettlehole/internal/mapping"
+	"kettlehole/internal/passing"
 	"kettlehole/internal/plan"
 	"kettlehole/internal/workstation"
 )
@@ -342,12 +343,7 @@ func (l *Lab) SetAccess(ctx context.Context, want api.Access) error {
 // Login opens a connection on which the node speaks SSH. It is the bare one of
 // the operating system.
 func (l *Lab) Login(ctx context.Context, node string) (net.Conn, error) {
-	conn, reader, err := l.upgrade(ctx, "/nodes/"+url.PathEscape(node)+"/ssh", false)
-	if err == nil && reader.Buffered() > 0 {
-		_ = conn.Close()
-		return nil, errors.New("the keeper spoke before it was asked")
-	}
-	return conn, err
+	return l.upgrade(ctx, "/nodes/"+url.PathEscape(node)+"/ssh")
 }
 
 // State gives the lab's state.
@@ -413,34 +409,40 @@ func (l *Lab) Logs(ctx context.Context, node, name string, follow, tail bool) (i
 	return response.Body, nil
 }
 
-// Agent is the way to manage a node through its lab's keeper.
+// Agent is the way to manage a node. The lab's keeper opens each connection,
+// and what goes over it does not pass through the keeper.
 func (l *Lab) Agent(node string) agent.Client {
 	return agent.Client{Dial: func(ctx context.Context) (net.Conn, error) {
-		conn, reader, err := l.upgrade(ctx, "/nodes/"+url.PathEscape(node)+"/agent", true)
+		conn, err := l.upgrade(ctx, "/nodes/"+url.PathEscape(node)+"/agent")
 		if err != nil {
 			return nil, err
 		}
-		return upgraded{conn, reader}, nil
+		defer conn.Close()
+		var said api.Problem
+		file, err := passing.Receive(conn.(*net.UnixConn), &said)
+		if err == nil && file == nil {
+			err = errors.New("the keeper passed no connection")
+		}
+		if err != nil {
+			return nil, fmt.Errorf("asking the keeper of %s: %w", l.Name, err)
+		}
+		defer file.Close()
+		return net.FileConn(file)
 	}}
 }
 
-// upgrade asks the keeper to speak another protocol on the connection. What it
-// says after that may be in the reader already, unless nothing may be read ahead.
-func (l *Lab) upgrade(ctx context.Context, path string, ahead bool) (net.Conn, *bufio.Reader, error) {
+// upgrade asks the keeper to speak another protocol on the connection, and
+// reads nothing of that.
+func (l *Lab) upgrade(ctx context.Context, path string) (net.Conn, error) {
 	conn, err := l.reach(ctx)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	_, err = fmt.Fprintf(conn, "POST %s HTTP/1.1\r\nHost: keeper\r\nContent-Length: 0\r\n\r\n", path)
 	if err != nil {
-		return nil, nil, errors.Join(err, conn.Close())
+		return nil, errors.Join(err, conn.Close())
 	}
-	var from io.Reader = conn
-	if !ahead {
-		from = single{conn}
-	}
-	reader := bufio.NewReader(from)
-	response, err := http.ReadResponse(reader, nil)
+	response, err := http.ReadResponse(bufio.NewReader(single{conn}), nil)
 	if err == nil && response.StatusCode != http.StatusSwitchingProtocols {
 		problem := &Problem{}
 		if err = json.NewDecoder(response.Body).Decode(&problem.Problem); err == nil {
@@ -448,20 +450,12 @@ func (l *Lab) upgrade(ctx context.Context, path string, ahead bool) (net.Conn, *
 		}
 	}
 	if err != nil {
-		return nil, nil, errors.Join(err, conn.Close())
+		return nil, errors.Join(err, conn.Close())
 	}
-	return conn, reader, nil
+	return conn, nil
 }
 
 // single reads one byte at a time, so that nothing is read ahead.
 type single struct{ io.Reader }
 
 func (s single) Read(p []byte) (int, error) { return s.Reader.Read(p[:min(len(p), 1)]) }
-
-// upgraded is a connection of which some bytes may have been read ahead.
-type upgraded struct {
-	net.Conn
-	reader *bufio.Reader
-}
-
-func (u upgraded) Read(p []byte) (int, error) { return u.reader.Read(p) }

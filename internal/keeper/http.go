@@ -15,6 +15,7 @@ import (
 
 	"kettlehole/internal/agent"
 	"kettlehole/internal/api"
+	"kettlehole/internal/passing"
 	"kettlehole/internal/plan"
 	"kettlehole/internal/run"
 )
@@ -262,8 +263,9 @@ func skipTo(file *os.File, limit int64) {
 	}
 }
 
-// agent connects the client to a node's init; what follows is the agent's own
-// protocol.
+// agent gives the client a connection to a node's init: the connection itself,
+// so that what goes over it does not pass through here, and outlives this
+// keeper.
 func (k *Keeper) agent(w http.ResponseWriter, r *http.Request) {
 	client, err := k.way(r.PathValue("node"))
 	if err != nil {
@@ -276,8 +278,13 @@ func (k *Keeper) agent(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	defer inner.Close()
-	if outer := upgrade(w, "kettlehole-agent"); outer != nil {
-		k.pipe(outer, inner)
+	outer := upgrade(w, "kettlehole-agent")
+	if outer == nil {
+		return
+	}
+	defer outer.Close()
+	if socket, is := outer.(*net.UnixConn); is {
+		_ = passing.Send(socket, api.Problem{}, inner.(*net.UnixConn)) // the client may have gone
 	}
 }
 
@@ -342,27 +349,3 @@ type readAhead struct {
 }
 
 func (r *readAhead) Read(p []byte) (int, error) { return r.reader.Read(p) }
-
-// pipe passes bytes both ways until the node ends or the keeper does. That the
-// client has no more to say is passed on; what the node still says is not lost.
-func (k *Keeper) pipe(outer, inner net.Conn) {
-	said, heard := make(chan struct{}), make(chan struct{})
-	go func() {
-		defer close(said)
-		_, _ = io.Copy(inner, outer)
-		if half, ok := inner.(interface{ CloseWrite() error }); ok {
-			_ = half.CloseWrite()
-		}
-	}()
-	go func() {
-		defer close(heard)
-		_, _ = io.Copy(outer, inner)
-	}()
-	select {
-	case <-heard:
-	case <-k.stopped:
-	}
-	_, _ = inner.Close(), outer.Close()
-	<-said
-	<-heard
-}

@@ -105,6 +105,12 @@ func (s *Server) serve(conn net.Conn) {
 		case agent.OpWatch:
 			s.watch(conn)
 			return
+		case agent.OpTake:
+			s.take(conn, reader, request)
+			return
+		case agent.OpSend:
+			s.send(conn, request)
+			return
 		case agent.OpDial, agent.OpListen:
 			s.socket(conn, request)
 			return
