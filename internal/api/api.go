@@ -54,20 +54,22 @@ const (
 
 // State is everything about a living lab that people look at.
 type State struct {
-	Lab      string        `json:"lab"`
-	File     string        `json:"file"`
-	Phase    string        `json:"phase"`
-	Created  time.Time     `json:"created"`
-	Plan     *plan.Plan    `json:"plan,omitempty"`
-	Run      Run           `json:"run"`
-	Nodes    []Node        `json:"nodes"`
-	Cells    []Cell        `json:"cells"`
-	Forwards []Forward     `json:"forwards"`
-	Fronts   []Front       `json:"fronts,omitempty"`
-	Now      time.Time     `json:"now"` // the keeper's clock when this was said
-	Audit    *audit.Report `json:"audit,omitempty"`
-	Error    string        `json:"error,omitempty"` // of the last thing that was asked for
-	Fault    bool          `json:"fault,omitempty"` // the error is the workstation's, not the lab's
+	Lab      string     `json:"lab"`
+	File     string     `json:"file"`
+	Phase    string     `json:"phase"`
+	Created  time.Time  `json:"created"`
+	Plan     *plan.Plan `json:"plan,omitempty"`
+	Run      Run        `json:"run"`
+	Nodes    []Node     `json:"nodes"`
+	Cells    []Cell     `json:"cells"`
+	Forwards []Forward  `json:"forwards"`
+	Fronts   []Front    `json:"fronts,omitempty"`
+	// Retrieved are the files that the lab wants on the workstation.
+	Retrieved []Retrieved   `json:"retrieved,omitempty"`
+	Now       time.Time     `json:"now"` // the keeper's clock when this was said
+	Audit     *audit.Report `json:"audit,omitempty"`
+	Error     string        `json:"error,omitempty"` // of the last thing that was asked for
+	Fault     bool          `json:"fault,omitempty"` // the error is the workstation's, not the lab's
 }
 
 // Run is the newest run.
@@ -156,6 +158,13 @@ type Front struct {
 	Reason  string              `json:"reason,omitempty"`
 }
 
+// Retrieved is a file that the lab wants on the workstation.
+type Retrieved struct {
+	Name   string `json:"name"`
+	Path   string `json:"path"`             // on the workstation, absolute
+	Reason string `json:"reason,omitempty"` // why it is not there, or not the newest
+}
+
 // Access asks for a port of the workstation's loopback where ssh comes in.
 type Access struct {
 	Port string `json:"port"` // a number, "auto" or "off"
@@ -180,7 +189,10 @@ type Wanted struct {
 	Agreed bool `json:"agreed,omitempty"`
 	// Tight allows to promise memory that is not there.
 	Tight bool `json:"tight,omitempty"`
-	Ways  Ways `json:"ways,omitzero"`
+	// Proxies are the variables of the person's environment that name HTTP
+	// proxies; programs on nodes with a way out get them.
+	Proxies []string `json:"proxies,omitempty"`
+	Ways    Ways     `json:"ways,omitzero"`
 }
 
 // Ways say how a run differs from doing just what is due.

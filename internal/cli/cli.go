@@ -151,7 +151,7 @@ with one *.lab.yaml on that one.`,
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return wrongUse("%w; see %s --help", err, cmd.CommandPath())
 	})
-	root.AddCommand(a.newCommand(), a.schemaCommand(), a.preflightCommand(), a.planCommand(), a.rehearseCommand(), a.drawCommand(), a.runsCommand(), a.imagesCommand(), a.provisionCommand(), a.statusCommand(), a.labsCommand(), a.execCommand(), a.shellCommand(), a.copyCommand(), a.forwardCommand(), a.accessCommand(),
+	root.AddCommand(a.newCommand(), a.schemaCommand(), a.preflightCommand(), a.planCommand(), a.rehearseCommand(), a.drawCommand(), a.runsCommand(), a.imagesCommand(), a.provisionCommand(), a.statusCommand(), a.labsCommand(), a.execCommand(), a.shellCommand(), a.copyCommand(), a.forwardCommand(), a.accessCommand(), a.envCommand(), a.proxyCommand(),
 		a.logsCommand(), a.teardownCommand(), a.demoCommand(), a.versionCommand())
 	checkUse(root)
 	return root

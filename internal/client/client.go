@@ -303,8 +303,14 @@ func (l *Lab) get(ctx context.Context, path string, into any) error {
 	return json.NewDecoder(response.Body).Decode(into)
 }
 
-// Provision begins a run by the lab file.
+// Provision begins a run by the lab file. What the environment of this process
+// says of HTTP proxies goes along.
 func (l *Lab) Provision(ctx context.Context, want api.Wanted) error {
+	for _, name := range []string{"HTTP_PROXY", "HTTPS_PROXY", "NO_PROXY", "http_proxy", "https_proxy", "no_proxy"} {
+		if value := os.Getenv(name); value != "" {
+			want.Proxies = append(want.Proxies, name+"="+value)
+		}
+	}
 	return l.post(ctx, "/provision", want)
 }
 

@@ -82,3 +82,6 @@ const (
 	SSH       = "ssh"
 	SSHConfig = "config"
 )
+
+// Retrieved is the folder, in a lab's, of what was retrieved from nodes.
+const Retrieved = "retrieved"

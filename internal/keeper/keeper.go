@@ -257,6 +257,7 @@ func (k *Keeper) resume(ctx context.Context, p *plan.Plan) error {
 		k.board.CellIs(api.Cell{Step: c.Step, Node: c.Node, State: c.State, Run: c.Run, Started: c.Started, Ended: c.Ended, Exit: c.Exit, Reason: c.Reason})
 	}
 	k.lay()
+	k.showRetrieved(p)
 	if len(runs) > 0 {
 		last := runs[len(runs)-1]
 		k.board.change(func(s *api.State) {

@@ -146,7 +146,7 @@ func (k *Keeper) begin(ctx context.Context, p *plan.Plan, started ledger.Run) {
 	})
 	k.busy.Go(func() {
 		defer cancel(nil)
-		err := k.run(ctx, p, started, want.Ways)
+		err := k.run(ctx, p, started, want)
 		if err != nil {
 			k.options.Log.Error("run", "error", err)
 		}
@@ -189,8 +189,8 @@ func outcome(ctx context.Context, err error) string {
 
 // run makes what is missing of the lab and runs what is due. Every part of it
 // may be repeated.
-func (k *Keeper) run(ctx context.Context, p *plan.Plan, started ledger.Run, ways api.Ways) error {
-	err := k.carry(ctx, p, started, ways)
+func (k *Keeper) run(ctx context.Context, p *plan.Plan, started ledger.Run, want api.Wanted) error {
+	err := k.carry(ctx, p, started, want)
 	if ctx.Err() != nil && !errors.Is(context.Cause(ctx), run.ErrCancelled) {
 		return err // the keeper ends, not the run
 	}
@@ -204,7 +204,7 @@ func (k *Keeper) run(ctx context.Context, p *plan.Plan, started ledger.Run, ways
 	return errors.Join(err, errText, k.ledger.EndRun(ctx, p.Lab, started.N, end))
 }
 
-func (k *Keeper) carry(ctx context.Context, p *plan.Plan, started ledger.Run, ways api.Ways) error {
+func (k *Keeper) carry(ctx context.Context, p *plan.Plan, started ledger.Run, want api.Wanted) error {
 	doing := func(what string) { k.board.change(func(s *api.State) { s.Run.Doing = what }) }
 	doing("the anchor is started")
 	defer doing("")
@@ -244,11 +244,11 @@ func (k *Keeper) carry(ctx context.Context, p *plan.Plan, started ledger.Run, wa
 		return err
 	}
 	doing("")
-	orders, err := run.NewOrders(p, graph, ways)
+	orders, err := run.NewOrders(p, graph, want.Ways)
 	if err != nil {
 		return &refusal{err.Error()}
 	}
-	r := &run.Run{Orders: orders, N: started.N, Plan: p, Graph: graph, Image: digest, Layers: layersOf, Shared: kept, Substrate: k.containers, Record: k.ledger, Values: values,
+	r := &run.Run{Orders: orders, N: started.N, Plan: p, Proxies: want.Proxies, Graph: graph, Image: digest, Layers: layersOf, Shared: kept, Substrate: k.containers, Record: k.ledger, Values: values,
 		Secrets: &k.secrets, Watcher: watcher{k, ctx}, Clock: k.options.Clock,
 		Pressure: k.pressure(), Floor: runtime.NumCPU()}
 	times, err := k.ledger.Times(ctx)
@@ -258,7 +258,10 @@ func (k *Keeper) carry(ctx context.Context, p *plan.Plan, started ledger.Run, wa
 	watched, stop := context.WithCancel(ctx)
 	defer stop()
 	k.busy.Go(func() { k.foresee(watched, graph, times, r.WillReuse) })
-	return r.Do(ctx)
+	if err := r.Do(ctx); err != nil {
+		return err
+	}
+	return k.retrieve(ctx, p)
 }
 
 // pressureTime is over which time the workstation's pressure is looked at.

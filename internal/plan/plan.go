@@ -34,6 +34,8 @@ type Plan struct {
 	// zero value for nowhere. No lab file has it: people add it to a living lab.
 	Access netip.AddrPort `json:"access,omitzero"`
 	Steps  []Step         `json:"steps,omitempty"`
+	// Retrieves are files wanted on the workstation after a run.
+	Retrieves []Retrieve `json:"retrieves,omitempty"`
 	// Fit speaks of this workstation at this moment, and is no part of what the
 	// plan is.
 	Fit Fit `json:"-"`
@@ -198,6 +200,48 @@ type Step struct {
 	Limit  labfile.Duration `json:"limit"` // how long the script may run
 }
 
+// Retrieve is a file wanted on the workstation after a run.
+type Retrieve struct {
+	Name    string    `json:"name"` // on the workstation, below the folder of what is retrieved
+	Node    string    `json:"node"`
+	Path    string    `json:"path"`              // on the node, absolute
+	Replace []Replace `json:"replace,omitempty"` // in the order of the lab file
+}
+
+// Replace is a text of a retrieved file and what stands there instead.
+type Replace struct {
+	Text string `json:"text"`
+	By   string `json:"by"`
+}
+
+func (m *maker) retrieves() {
+	for _, one := range m.lab.Retrieves {
+		r := Retrieve{Name: one.Name, Node: one.Node, Path: one.Path}
+		for _, pair := range one.Replace {
+			r.Replace = append(r.Replace, Replace{pair.Text, m.plan.address(pair.By)})
+		}
+		m.plan.Retrieves = append(m.plan.Retrieves, r)
+	}
+}
+
+// address puts the addresses of forwards in the place of their names in a
+// text: {forward.debug}. A forward to all addresses is reached on loopback.
+func (p *Plan) address(text string) string {
+	for _, f := range p.Forwards {
+		at := f.Listen
+		switch {
+		case at.Addr() == netip.IPv4Unspecified():
+			at = netip.AddrPortFrom(loopback, at.Port())
+		case at.Addr() == netip.IPv6Unspecified():
+			at = netip.AddrPortFrom(netip.IPv6Loopback(), at.Port())
+		}
+		for _, name := range []string{f.Name, base(f.Name)} {
+			text = strings.ReplaceAll(text, "{forward."+name+"}", at.String())
+		}
+	}
+	return text
+}
+
 // Node gives the node of this name.
 func (p *Plan) Node(name string) (Node, bool) {
 	at := slices.IndexFunc(p.Nodes, func(n Node) bool { return n.Name == name })
@@ -242,6 +286,7 @@ func Make(lab *labfile.Lab, where Where, facts workstation.Facts, living *Plan) 
 	m.forwards()
 	m.keepAdded()
 	m.steps()
+	m.retrieves()
 	m.fit()
 	m.shared()
 	m.modules()

@@ -15,9 +15,6 @@ func (m *maker) unbuilt() {
 			m.say(labfile.Error, g.Pos, len(g.Name), "leave image out, for the image workstation", "group %q asks for image %q, and images other than workstation are not built yet", g.Name, g.Image)
 		}
 	}
-	if len(lab.Retrieves) > 0 {
-		m.say(labfile.Note, lab.Retrieves[0].Pos, 0, "", "retrieve is read and checked, and not carried out yet")
-	}
 	if len(lab.Checks) > 0 {
 		m.say(labfile.Note, lab.Checks[0].Pos, 0, "", "checks are read and checked, and not carried out yet")
 	}

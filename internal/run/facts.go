@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/netip"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -53,6 +54,54 @@ func Environment(p *plan.Plan, node plan.Node) []string {
 	}
 	slices.Sort(env)
 	return env
+}
+
+// Proxies is what programs on a node are told of the person's HTTP proxies:
+// nothing where the node has no way out to them, or where the proxy is the
+// workstation's own loopback, which no node reaches. Hosts of the lab never go
+// through one.
+func Proxies(p *plan.Plan, node plan.Node, given []string) []string {
+	if !slices.ContainsFunc(node.Taps, func(t plan.Tap) bool { return t.Gateway.IsValid() || t.Gateway6.IsValid() }) {
+		return nil
+	}
+	own := []string{"localhost", "127.0.0.1", "::1", "." + p.Lab, "." + p.Lab + ".internal"}
+	for _, n := range p.Nodes {
+		own = append(own, n.Name)
+	}
+	for _, n := range p.Networks {
+		for _, r := range n.Ranges() {
+			own = append(own, r.String())
+		}
+	}
+	var all []string
+	spared := map[string]string{}
+	for _, variable := range given {
+		name, value, _ := strings.Cut(variable, "=")
+		if strings.EqualFold(name, "no_proxy") {
+			spared[name] = value
+			continue
+		}
+		if at, err := url.Parse(value); err != nil || at.Host == "" || isLoopback(at.Hostname()) {
+			continue
+		}
+		all = append(all, variable)
+	}
+	if all == nil {
+		return nil
+	}
+	for _, name := range []string{"NO_PROXY", "no_proxy"} {
+		list := own
+		if spared[name] != "" {
+			list = append([]string{spared[name]}, own...)
+		}
+		all = append(all, name+"="+strings.Join(list, ","))
+	}
+	return all
+}
+
+func isLoopback(host string) bool {
+	address, err := netip.ParseAddr(host)
+	return host == "localhost" || err == nil && address.IsLoopback()
 }
 
 // Facts is the content of /run/kettlehole/lab.json on a node: version 1.

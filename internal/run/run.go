@@ -53,6 +53,7 @@ type Clock interface {
 type Run struct {
 	N         int
 	Plan      *plan.Plan
+	Proxies   []string // of the person, as variables; see [Proxies]
 	Graph     *schedule.Graph
 	Image     string                 // digest of what nodes start as
 	Layers    map[string][]string    // for each node, the folders that its disk starts as
@@ -212,7 +213,7 @@ func (r *Run) raise(ctx context.Context, node plan.Node) {
 
 // greet waits until the node's init answers and tells it what it must know.
 func (r *Run) greet(ctx context.Context, client agent.Client, node plan.Node) error {
-	configure := &agent.Configure{Env: Environment(r.Plan, node), Facts: Facts(r.Plan, node), Secrets: r.Secrets.Texts()}
+	configure := &agent.Configure{Env: append(Environment(r.Plan, node), Proxies(r.Plan, node, r.Proxies)...), Facts: Facts(r.Plan, node), Secrets: r.Secrets.Texts()}
 	for _, s := range node.Services {
 		configure.Services = append(configure.Services, agent.Service{Name: s.Name, Run: s.Run})
 	}
