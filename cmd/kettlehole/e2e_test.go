@@ -176,7 +176,7 @@ func TestCommands(t *testing.T) {
 	assert.Contains(t, errs, "no-such-program")
 	_, errs, code = b.run("exec", "pair-9", "--", "true")
 	assert.Equal(t, 1, code)
-	assert.Contains(t, errs, `there is no node "pair-9"`)
+	assert.Contains(t, errs, `pair-9 is more than group "pair" has`)
 	cmd := b.command("exec", "pair-1", "--", "tr", "a-z", "A-Z")
 	cmd.Stdin = strings.NewReader(strings.Repeat("some input\n", 10_000))
 	piped, err := cmd.Output()

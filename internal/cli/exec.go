@@ -42,13 +42,17 @@ asked.`,
 		Args:              cobra.MinimumNArgs(2),
 		ValidArgsFunction: a.completeNodes,
 		RunE: func(cmd *cobra.Command, args []string) error {
+			argv := args[1:]
+			if dash := slices.Index(argv, "--"); dash >= 0 && dash < len(argv)-1 && (dash == 0 || strings.HasPrefix(argv[0], "-")) {
+				// Flags may stand behind the selection too.
+				if err := cmd.Flags().Parse(argv[:dash]); err != nil {
+					return wrongUse("%w; see %s --help", err, cmd.CommandPath())
+				}
+				argv = argv[dash+1:]
+			}
 			lab, err := a.pick(cmd.Context(), named)
 			if err != nil {
 				return err
-			}
-			argv := args[1:]
-			if argv[0] == "--" && len(argv) > 1 {
-				argv = argv[1:]
 			}
 			nodes, err := a.selectNodes(lab, args[0])
 			if err != nil {
