@@ -48,6 +48,7 @@ type App struct {
 	height  int
 	help    bool
 	ask     *question
+	prompt  *prompt // nil while nobody types
 	message string
 	grave   bool // the message is of something that went wrong
 	said    time.Time
@@ -249,8 +250,32 @@ func (a *App) update(msg tea.Msg) tea.Cmd {
 		a.look(msg)
 	case besideMsg:
 		a.world.beside = msg
+	case saidMsg:
+		a.say(msg.grave, "%s", firstLine(msg.words))
+	case answeredMsg:
+		a.nodes().answered(a, msg)
+	case paneMsg: // drawn when the screen is
+	case paneEndedMsg:
+		if v := a.nodes(); v.pane == msg.of {
+			v.pane = nil
+			a.say(msg.err != nil, "the shell on %s ended", msg.of.node)
+			if msg.err != nil {
+				a.say(true, "the shell on %s: %v", msg.of.node, msg.err)
+			}
+		}
 	case tea.KeyPressMsg:
+		if v := a.nodes(); v.pane != nil && a.current == viewNodes && a.ask == nil && msg.String() != paneKey {
+			v.pane.key(msg)
+			return nil
+		}
 		return a.press(msg.String())
+	case tea.PasteMsg:
+		switch v := a.nodes(); {
+		case a.prompt != nil:
+			a.prompt.paste(msg.Content)
+		case v.pane != nil && a.current == viewNodes:
+			v.pane.paste(msg.Content)
+		}
 	case tea.MouseClickMsg:
 		return a.click(msg.X, msg.Y)
 	case tea.MouseWheelMsg:
@@ -273,6 +298,7 @@ func (a *App) ticked(at time.Time) tea.Cmd {
 	if second {
 		a.readPulse()
 		a.world.remember()
+		a.world.rememberFlows()
 		if a.current == viewPlan {
 			a.remap() // memory and ports of the workstation change by themselves
 		}
@@ -337,6 +363,18 @@ func (a *App) press(key string) tea.Cmd {
 		a.help = false
 		return nil
 	}
+	if a.prompt != nil {
+		typed := a.prompt
+		cmd, open := typed.press(key)
+		if !open && a.prompt == typed {
+			a.prompt = nil
+		}
+		return cmd
+	}
+	if key == paneKey && a.current == viewNodes {
+		a.nodes().closePane()
+		return nil
+	}
 	if cmd, taken := a.views[a.current].press(a, key); taken {
 		return cmd
 	}
@@ -361,6 +399,8 @@ func (a *App) press(key string) tea.Cmd {
 	}
 	return nil
 }
+
+func (a *App) nodes() *nodesView { return a.views[viewNodes].(*nodesView) }
 
 // provision begins a run.
 func (a *App) provision(ways api.Ways) tea.Cmd {
@@ -555,6 +595,9 @@ func (a *App) screen() *cell.Grid {
 	a.views[a.current].draw(w, body)
 	g.Draw(0, frameTop, body)
 	a.frame(g)
+	if a.prompt != nil {
+		a.prompt.draw(w, g)
+	}
 	if a.help {
 		a.drawHelp(g)
 	}

@@ -143,6 +143,9 @@ func (a *App) drawKeys(g *cell.Grid) {
 	w := &a.world
 	last := binding{"?", "all keys"}
 	keys := a.views[a.current].keys(w)
+	if len(keys) == 1 {
+		last, keys = keys[0], nil // all other keys are somebody else's
+	}
 	if len(keys) > 6 {
 		keys = keys[:6]
 	}

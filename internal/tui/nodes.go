@@ -17,8 +17,13 @@ import (
 
 // nodesView lists the nodes by group, beside one node in depth.
 type nodesView struct {
-	list list
-	rows []int // the row of each node when last drawn
+	list      list
+	rows      []int // the row of each node when last drawn
+	marked    map[string]bool
+	commands  []string // that were run, the newest last
+	asked     *asked   // nil while no answers are shown
+	pane      *pane    // nil while no shell is shown
+	paneSized bool     // the pane's shell knows its size
 }
 
 var _ view = (*nodesView)(nil)
@@ -51,7 +56,7 @@ func (v *nodesView) draw(w *world, g *cell.Grid) {
 			g.Text(width, y, w.faint(), "│")
 		}
 		right := cell.New(g.Width-width-3, g.Height)
-		v.drawDeep(w, right, n)
+		v.drawSide(w, right, n)
 		g.Draw(width+2, 0, right)
 	}
 	left := cell.New(width, g.Height)
@@ -60,12 +65,25 @@ func (v *nodesView) draw(w *world, g *cell.Grid) {
 		half := g.Height / 2
 		left = cell.New(g.Width, half)
 		below := cell.New(g.Width-2, g.Height-half-1)
-		v.drawDeep(w, below, n)
+		v.drawSide(w, below, n)
 		g.Line(0, half, g.Width, w.faint(), "─")
 		g.Draw(1, half+1, below)
 	}
 	v.drawList(w, left)
 	g.Draw(0, 0, left)
+}
+
+// drawSide draws what stands beside the list: a shell, what nodes answered, or
+// the chosen node.
+func (v *nodesView) drawSide(w *world, g *cell.Grid, n api.Node) {
+	switch {
+	case v.pane != nil:
+		v.drawPane(w, g)
+	case v.asked != nil:
+		v.drawAnswers(w, g)
+	default:
+		v.drawDeep(w, g, n)
+	}
 }
 
 // listRow is a line of the list: a group's heading, or a node.
@@ -114,6 +132,9 @@ func (v *nodesView) drawList(w *world, g *cell.Grid) {
 		}
 		level, style := w.level(state.State)
 		g.Text(2, y, style, level)
+		if v.marked[n.Name] {
+			g.Text(0, y, w.key(), "▸")
+		}
 		g.Clip(4, y, 15, w.text().Strong(), n.Name)
 		g.Clip(20, y, 7, w.dim(), shortAddress(n))
 		if w.lives() {
@@ -150,7 +171,14 @@ func (v *nodesView) drawHeading(w *world, g *cell.Grid, y int, p *plan.Plan, gro
 	if w.lives() {
 		words = fmt.Sprintf("%d of %d ready", ready, all)
 	}
-	g.Text(x+3, y, w.faint(), words)
+	x = g.Text(x+3, y, w.faint(), words)
+	if words, well := frontsOf(w, group); words != "" && w.lives() {
+		style := w.faint()
+		if !well {
+			style = cell.Fore(w.theme.Ochre)
+		}
+		g.Clip(x+3, y, g.Width-x-4, style, words)
+	}
 }
 
 func shortAddress(n plan.Node) string {
@@ -203,29 +231,13 @@ func (v *nodesView) drawDeep(w *world, g *cell.Grid, n api.Node) {
 		x = g.Text(x, y, w.text(), n.Name)
 		return g.Clip(x+3, y, g.Width-x-3, w.text(), fmt.Sprintf("%s.%s.internal", n.Name, p.Lab))
 	})
-	first := true
-	for _, f := range w.state.Forwards {
-		if f.Node != n.Name || !w.lives() {
-			continue
-		}
-		name := ""
-		if first {
-			name = "leads here"
-		}
-		first = false
-		fact(name, func(x int) int {
-			x = g.Text(x, y, w.text(), f.Listen.String())
-			x = g.Text(x+2, y, w.dim(), fmt.Sprintf("%s, to port %d: %d connections now, %d in all", f.Name, f.NodePort, f.Open, f.Total))
-			if f.Reason != "" {
-				x = g.Text(x+2, y, cell.Fore(w.theme.Brick), f.Reason)
-			}
-			return x
-		})
-	}
+	y = v.drawFronts(w, g, y, n.Name)
+	y = v.drawWays(w, g, y, n.Name)
 	fact("get in", func(x int) int {
-		x = g.Text(x, y, w.text(), "kettlehole shell "+n.Name)
+		x = g.Text(x, y, w.text(), "ssh "+n.Name+"."+p.Lab)
 		x = g.Text(x+3, y, w.dim(), "or")
-		return g.Text(x+1, y, w.key(), "!")
+		x = g.Text(x+1, y, w.key(), "!")
+		return g.Text(x+1, y, w.dim(), "here")
 	})
 	y++
 	if !w.lives() {
@@ -313,14 +325,49 @@ func (v *nodesView) press(a *App, key string) (tea.Cmd, bool) {
 	if !ok {
 		return nil, false
 	}
+	if v.asked != nil {
+		switch key {
+		case "esc":
+			v.hideAnswers()
+			return nil, true
+		case "pgup", "pgdown":
+			v.asked.top += step(key, 10)
+			return nil, true
+		}
+	}
 	if move := step(key, 10); move != 0 {
 		v.list.move(move, len(a.world.plan().Nodes))
 		return nil, true
 	}
-	if key == "!" || key == "enter" {
-		return a.shell(n.Name), true
+	switch key {
+	case "space":
+		v.mark(n.Name)
+		v.list.move(1, len(a.world.plan().Nodes))
+		return nil, true
+	case "*":
+		v.markAll(&a.world)
+		return nil, true
 	}
-	return nil, false
+	if !a.world.lives() {
+		return nil, false
+	}
+	switch key {
+	case "!", "enter":
+		return a.shell(n.Name), true
+	case "s":
+		return v.openPane(a, n.Name), true
+	case "r":
+		v.promptCommand(a)
+	case "f":
+		v.promptForward(a, n.Name)
+	case "d":
+		v.promptAdded(a, n.Name, "remove forward:", func(name string) tea.Cmd { return v.removeForward(a, name) })
+	case "W":
+		v.promptAdded(a, n.Name, "write into the lab file:", func(name string) tea.Cmd { return v.writeForward(a, name) })
+	default:
+		return nil, false
+	}
+	return nil, true
 }
 
 func (v *nodesView) click(a *App, x, y int) tea.Cmd {
@@ -333,17 +380,28 @@ func (v *nodesView) click(a *App, x, y int) tea.Cmd {
 }
 
 func (v *nodesView) wheel(a *App, lines int) {
+	if v.asked != nil {
+		v.asked.top += lines
+		return
+	}
 	if p := a.world.plan(); p != nil {
 		v.list.move(lines/3, len(p.Nodes))
 	}
 }
 
 func (v *nodesView) keys(w *world) []binding {
-	keys := []binding{{"↑↓", "choose a node"}}
-	if w.lives() {
-		keys = append(keys, binding{"!", "a shell on it"}, binding{"p", "provision what is due"}, binding{"t", "tear down"})
-	} else {
-		keys = append(keys, binding{"p", "provision"})
+	if v.pane != nil {
+		return []binding{{"Ctrl+]", "leave the shell; all other keys are its own"}}
 	}
-	return append(keys, binding{"q", "leave"})
+	keys := []binding{{"↑↓", "choose a node"}}
+	if !w.lives() {
+		return append(keys, binding{"p", "provision"}, binding{"q", "leave"})
+	}
+	if v.asked != nil {
+		keys = append(keys, binding{"Esc", "hide the answers"}, binding{"r", "run another command"}, binding{"PgUp PgDn", "scroll them"})
+	} else {
+		keys = append(keys, binding{"r", "run a command"})
+	}
+	return append(keys, binding{"Space", "mark it"}, binding{"s", "a shell beside"}, binding{"!", "a shell, full screen"}, binding{"f", "add a forward"},
+		binding{"*", "mark all, or none"}, binding{"d", "remove a forward"}, binding{"W", "write one to the file"}, binding{"q", "leave"})
 }

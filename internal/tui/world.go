@@ -32,7 +32,8 @@ type world struct {
 	busy    float64 // share of the processors in the last second
 	cpu     map[string][]float64
 	memory  map[string][]float64
-	skew    time.Duration // how far this clock is ahead of the keeper's
+	flows   map[string]*flow // of forwards, by name
+	skew    time.Duration    // how far this clock is ahead of the keeper's
 	now     time.Time
 	output  []logLine // of what is looked at
 	beside  besideMsg // of what is looked at beside it
