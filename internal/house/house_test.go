@@ -18,17 +18,19 @@ import (
 // directly. A package that is not listed may not be there.
 var may = map[string]string{
 	"labfile": "labfile/shape", "labfile/shape": "", "workstation": "labfile", "ledger": "", "mask": "", "reap": "", "clock": "", "home": "", "longpath": "", "lock": "", "image": "lock", "fabric": "", "reach": "",
-	"plan": "labfile workstation", "schedule": "labfile plan", "mapping": "home labfile ledger plan schedule workstation workstation/survey", "workstation/survey": "workstation",
-	"draw": "plan", "draw/paper": "draw plan", "draw/lanes": "api draw schedule", "agent": "", "agent/server": "agent mask reap",
-	"anchor": "reap", "substrate": "agent fabric", "substrate/container": "agent anchor fabric home longpath substrate",
+	"answers": "", "bundle": "", "passing": "", "reach/names": "plan", "reach/browse": "reach", "reach/login": "agent", "reach/outward": "fabric longpath passing reach",
+	"reach/within": "fabric plan reach reach/names reach/outward",
+	"plan":         "labfile workstation", "schedule": "labfile plan", "mapping": "home labfile ledger plan schedule workstation workstation/survey", "workstation/survey": "workstation",
+	"draw": "plan", "draw/paper": "draw plan", "draw/lanes": "api draw schedule", "agent": "bundle passing", "agent/server": "agent bundle mask passing reap",
+	"anchor": "reap", "substrate": "agent fabric", "substrate/container": "agent anchor fabric home longpath reach reach/outward reach/within substrate",
 	"trial": "home substrate/container workstation",
-	"audit": "anchor workstation/survey", "api": "agent audit labfile ledger plan schedule", "run": "agent api fabric labfile ledger mask plan schedule substrate",
+	"audit": "anchor workstation/survey", "api": "agent audit labfile ledger plan reach schedule", "run": "agent api fabric labfile ledger mask plan schedule substrate",
 	"rehearsal": "api labfile ledger plan schedule workstation",
-	"keeper":    "agent anchor api audit home image ledger lock longpath mapping mask plan reach rehearsal run schedule substrate substrate/container workstation workstation/survey",
-	"client":    "agent api home ledger lock longpath mapping plan workstation",
+	"keeper":    "agent anchor api audit home image labfile ledger lock longpath mapping mask passing plan reach reach/login reach/outward reach/within rehearsal run schedule substrate substrate/container workstation workstation/survey",
+	"client":    "agent answers api home ledger lock longpath mapping passing plan workstation",
 	"starter":   "labfile/shape",
-	"cli":       "labfile/shape starter agent api audit client draw draw/lanes draw/paper image labfile mapping plan rehearsal schedule substrate workstation workstation/survey ledger",
-	"tui":       "agent api audit client draw draw/lanes labfile ledger mapping plan rehearsal run schedule workstation workstation/survey tui/cell tui/theme", "tui/cell": "", "tui/theme": "",
+	"cli":       "labfile/shape starter agent answers api audit bundle client home passing reach/browse draw draw/lanes draw/paper image labfile mapping plan rehearsal schedule substrate workstation workstation/survey ledger",
+	"tui":       "agent answers api audit client reach draw draw/lanes labfile ledger mapping plan rehearsal run schedule workstation workstation/survey tui/cell tui/theme", "tui/cell": "", "tui/theme": "",
 	"testbed": "", "house": "", "measure": "",
 }
 
@@ -36,6 +38,7 @@ var may = map[string]string{
 // interface, the interface no kernel.
 var never = map[string]string{
 	"labfile": interfaces + kernel + "os/exec net/http", "plan": interfaces + "github.com/vishvananda os/exec net/http",
+	"answers": interfaces + kernel + "net os/exec", "bundle": interfaces + kernel + "net os/exec", "reach": interfaces + kernel, "reach/names": interfaces + kernel, "reach/login": interfaces + kernel,
 	"schedule": interfaces + "github.com/vishvananda os/exec net/http", "draw": interfaces + "github.com/vishvananda os/exec net/http", "draw/paper": interfaces + kernel + "os/exec net/http",
 	"run": interfaces, "keeper": interfaces, "ledger": interfaces + kernel, "image": interfaces, "fabric": interfaces, "substrate/container": interfaces, "agent/server": interfaces,
 	"cli": "github.com/opencontainers github.com/moby", "tui": "github.com/opencontainers github.com/moby github.com/spf13",
@@ -91,7 +94,7 @@ func TestImports(t *testing.T) {
 
 // The pure packages know no clock and start no goroutine.
 func TestPure(t *testing.T) {
-	for _, name := range []string{"labfile", "plan", "schedule", "draw"} {
+	for _, name := range []string{"labfile", "plan", "schedule", "draw", "answers"} {
 		cmd := exec.Command("grep", "-rnE", `time\.(Now|Sleep|After|Since)\(|^\s*go (func|[a-z])|os\.(Open|Read|Write|Getenv)`, "internal/"+name, "--include=*.go", "--exclude=*_test.go")
 		cmd.Dir = testbed.Root()
 		out, _ := cmd.Output() // grep fails where it finds nothing

@@ -46,6 +46,12 @@ func report(what, wanted string, all []time.Duration) {
 	fmt.Printf("%-62s median %8.1f ms   min %8.1f   max %8.1f   to reach %s\n", what, ms(all[len(all)/2]), ms(all[0]), ms(all[len(all)-1]), wanted)
 }
 
+// reportNumbers prints median, least and most of something else.
+func reportNumbers(what, format, wanted string, all []float64) {
+	slices.Sort(all)
+	fmt.Printf("%-62s median "+format+"      min "+format+"      max "+format+"      to reach %s\n", what, all[len(all)/2], all[0], all[len(all)-1], wanted)
+}
+
 func ms(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 
 // TestMeasureNodes: from nothing to nodes made, started, one command executed
