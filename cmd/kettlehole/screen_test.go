@@ -75,6 +75,12 @@ func (s *screen) until(words ...string) string {
 	return last
 }
 
+// without waits until the words are gone from the screen.
+func (s *screen) without(words string) {
+	s.t.Helper()
+	require.Eventually(s.t, func() bool { return !strings.Contains(s.capture(), words) }, 30*time.Second, 20*time.Millisecond)
+}
+
 // One person's way through the whole: open, provision, see six nodes ready,
 // a shell, leave and come back, tear down, audit clean.
 func TestScreen(t *testing.T) {
@@ -92,7 +98,7 @@ func TestScreen(t *testing.T) {
 	s.keys("hostname; echo $ADDRESS", "Enter")
 	s.until("\ncouncil-2\n10.61.0.12\n")
 	s.keys("exit", "Enter")
-	s.until("6 of 6 ready", "leave")
+	s.until("6 of 6 ready", "all keys")
 	s.keys("5")
 	s.until("things are on this workstation", "127.0.0.1:8080")
 	s.keys("?")
@@ -265,8 +271,11 @@ func TestScreenReach(t *testing.T) {
 	s.until("run on web-1..5: [ $NODE = web-4 ]")
 	s.keys("Up")
 	s.until("run on web-1..5: echo same")
-	s.keys("Escape", "Escape", "*")
+	s.keys("Escape")
+	s.without("Enter does it")
+	s.keys("Escape")
 	s.until("addresses", "a shell beside")
+	s.keys("*")
 
 	s.keys("s")
 	s.until("a shell on it", "#")

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"net/netip"
 	"strings"
 	"text/tabwriter"
 	"time"
@@ -79,6 +80,27 @@ func (a *App) writeStatus(s api.State) error {
 	if len(s.Forwards) > 0 {
 		fmt.Fprintln(w)
 		writeForwards(w, s.Forwards)
+	}
+	if len(s.Fronts) > 0 {
+		fmt.Fprint(w, "\nfront\taddress\tmember\thealth\tconnections\t\n")
+		for _, f := range s.Fronts {
+			at := netip.AddrPortFrom(f.Address.Addr(), f.Port)
+			for _, m := range f.States {
+				health := "healthy"
+				if !m.Healthy {
+					health = "out: " + clean(m.Reason)
+				}
+				fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%d now, %d in all\t\n", f.Name, at, m.Node, health, m.Open, m.Total)
+			}
+			if f.Reason != "" {
+				fmt.Fprintf(w, "%s\t%s\t\t%s\t\t\n", f.Name, at, clean(f.Reason))
+			}
+		}
+	}
+	for _, r := range s.Retrieved {
+		if r.Reason != "" {
+			fmt.Fprintf(w, "\nretrieve %s: %s\n", r.Name, clean(r.Reason))
+		}
 	}
 	return w.Flush()
 }

@@ -48,6 +48,27 @@ func (b *board) look() (api.State, int, <-chan struct{}) {
 	return s, b.version, b.changed
 }
 
+// next gives a channel that closes at the next change.
+func (b *board) next() <-chan struct{} {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.changed
+}
+
+// away gives the nodes that do not live.
+func (b *board) away() map[string]bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	all := map[string]bool{}
+	for _, n := range b.state.Nodes {
+		switch n.State {
+		case api.Absent, api.Creating, api.Lost:
+			all[n.Name] = true
+		}
+	}
+	return all
+}
+
 // lay puts a plan on the board, keeping what is known of its nodes.
 func (b *board) lay(p *plan.Plan, file string) {
 	b.change(func(s *api.State) {

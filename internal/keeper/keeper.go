@@ -28,7 +28,6 @@ import (
 	"kettlehole/internal/plan"
 	"kettlehole/internal/reach/login"
 	"kettlehole/internal/reach/outward"
-	"kettlehole/internal/reach/within"
 	"kettlehole/internal/run"
 	"kettlehole/internal/substrate/container"
 )
@@ -73,7 +72,7 @@ type Keeper struct {
 	login    *login.Server           // nil before the lab has keys
 	access   net.Listener            // of ssh on a port of the workstation, nil without one
 	out      *outward.Outside        // nil while nothing may leave
-	told     *within.Config          // what the lab was told to do last
+	told     *told                   // nil before the lab was told anything
 	cancel   context.CancelCauseFunc // of the run that goes on, nil without one
 	busy     sync.WaitGroup          // runs, watches
 	watched  map[string]bool

@@ -2,9 +2,9 @@ package keeper
 
 import (
 	"context"
+	"maps"
 	"net"
 	"path/filepath"
-	"reflect"
 	"slices"
 	"time"
 
@@ -30,29 +30,26 @@ func resolvers() []string {
 	return all
 }
 
+// told is what the lab was told to do last.
+type told struct {
+	plan *plan.Plan
+	away map[string]bool // nodes that do not live
+}
+
 // serveWithin makes the lab answer for its names, spread connections and let
 // out what may leave, by the plan and by which nodes live.
 func (k *Keeper) serveWithin(ctx context.Context, p *plan.Plan) error {
 	if err := k.openOut(); err != nil {
 		return err
 	}
-	config := k.within(p)
-	if err := k.containers.Within(ctx, config); err != nil {
+	away := k.board.away()
+	if err := k.containers.Within(ctx, within.Of(p, func(node string) bool { return away[node] })); err != nil {
 		return err
 	}
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	k.told = &config
+	k.told = &told{p, away}
 	return nil
-}
-
-// within gives what the lab is to do now.
-func (k *Keeper) within(p *plan.Plan) within.Config {
-	state, _, _ := k.board.look()
-	return within.Of(p, func(node string) bool {
-		at := slices.IndexFunc(state.Nodes, func(n api.Node) bool { return n.Name == node })
-		return at < 0 || state.Nodes[at].State == api.Absent || state.Nodes[at].State == api.Lost || state.Nodes[at].State == api.Creating
-	})
 }
 
 // openOut opens the way out, unless it is open.
@@ -83,15 +80,13 @@ func (k *Keeper) closeOut() {
 // tellWithin tells the lab when nodes come and go, as soon as they do.
 func (k *Keeper) tellWithin(ctx context.Context) {
 	for ctx.Err() == nil {
-		_, _, changed := k.board.look()
+		changed := k.board.next()
 		k.mu.Lock()
-		p, told, leaving := k.living, k.told, k.leaving
+		p, last, leaving := k.living, k.told, k.leaving
 		k.mu.Unlock()
-		if p != nil && told != nil && !leaving {
-			if now := k.within(p); !reflect.DeepEqual(now, *told) {
-				if err := k.serveWithin(ctx, p); err != nil && ctx.Err() == nil {
-					k.options.Log.Error("telling the lab of its nodes", "error", err)
-				}
+		if p != nil && last != nil && !leaving && (p != last.plan || !maps.Equal(k.board.away(), last.away)) {
+			if err := k.serveWithin(ctx, p); err != nil && ctx.Err() == nil {
+				k.options.Log.Error("telling the lab of its nodes", "error", err)
 			}
 		}
 		select {
@@ -103,7 +98,7 @@ func (k *Keeper) tellWithin(ctx context.Context) {
 }
 
 // tellPause is how long changes of nodes are gathered before the lab is told.
-const tellPause = 20 * time.Millisecond
+const tellPause = 100 * time.Millisecond
 
 // showFronts puts the fronts on the board.
 func (k *Keeper) showFronts(ctx context.Context, p *plan.Plan) {

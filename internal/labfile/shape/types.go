@@ -33,7 +33,7 @@ type Input struct {
 type Network struct {
 	Subnet  Subnet       `json:"subnet,omitempty" jsonschema_description:"its range, such as 10.61.0.0/24, from /8 to /30, or fd61::/64; or auto: one of IPv4 that collides with nothing, the same each time; or two, one of IPv4 and one of IPv6: [auto, fd61::/64]" without:"auto"`
 	Reserve Named[Hosts] `json:"reserve,omitempty" jsonschema_description:"addresses that no node gets: .200-.219 or .5; scripts see them as RESERVE_NAME"`
-	Egress  Bool         `json:"egress,omitempty" jsonschema_description:"whether nodes may call out through the workstation; its first address, .1, is then the gateway" without:"false"`
+	Egress  Bool         `json:"egress,omitempty" jsonschema_description:"whether nodes may call out through the workstation; its first address, .1, is then the way out" without:"false"`
 }
 
 // Image is what a node's disk starts as: one of the kinds.
