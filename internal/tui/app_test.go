@@ -140,14 +140,15 @@ func TestNodesView(t *testing.T) {
 		a.Update(tickMsg{noon.Add(time.Duration(i+1) * time.Second)})
 	}
 	screen := text(a)
-	for _, want := range []string{"council   0 of 3 ready", "gate   1 of 1 ready", "40 MiB", "10.61.0.11", "identity", "council-1.desk.internal", "kettlehole shell council-1",
+	for _, want := range []string{"council   0 of 3 ready", "gate   1 of 1 ready", "40 MiB", "10.61.0.11", "identity", "council-1.desk.internal", "ssh council-1.desk",
 		"40% of 0.5 cores", "40 MiB of 128 MiB", "running for", "started 2 times"} {
 		assert.Contains(t, screen, want)
 	}
 	press(a, "down")
 	assert.Contains(t, text(a), "step join failed")
 	press(a, "end")
-	assert.Contains(t, text(a), "door, to port 80: 0 connections now, 3 in all")
+	assert.Contains(t, text(a), "to 80  door")
+	assert.Contains(t, text(a), "0 connections, 3 in all, 0 B")
 	cmd := a.shell("gate-1")
 	assert.NotNil(t, cmd)
 	press(a, "home")
