@@ -34,14 +34,14 @@ func (k *Keeper) listenAll(ctx context.Context, p *plan.Plan) error {
 	kept := map[string]bool{}
 	for name, open := range k.forwards {
 		if sameWay(wanted[name], open.plan) {
-			kept[open.plan.Listen.String()] = true
+			kept[ref(open.plan)] = true
 			continue
 		}
 		_ = open.Close()
 		delete(k.forwards, name)
 	}
 	for _, f := range p.Forwards {
-		kept[f.Listen.String()] = true
+		kept[ref(f)] = true
 	}
 	kept[p.Access.String()] = true
 	entries, err := k.ledger.Entries(ctx, p.Lab)
@@ -59,7 +59,7 @@ func (k *Keeper) listenAll(ctx context.Context, p *plan.Plan) error {
 		if k.forwards[f.Name] != nil {
 			continue
 		}
-		entry := ledger.Entry{Kind: ledger.Forward, Ref: f.Listen.String(), Detail: fmt.Sprintf("%s to %s:%d", f.Name, f.Node, f.NodePort)}
+		entry := ledger.Entry{Kind: ledger.Forward, Ref: ref(f), Detail: fmt.Sprintf("%s to %s:%d", f.Name, f.Node, f.NodePort)}
 		if err := k.ledger.Intend(ctx, p.Lab, entry); err != nil {
 			return err
 		}
@@ -74,6 +74,14 @@ func (k *Keeper) listenAll(ctx context.Context, p *plan.Plan) error {
 	}
 	k.showForwards(p)
 	return k.listenAccess(p)
+}
+
+// ref is what a forward is called in the ledger.
+func ref(f plan.Forward) string {
+	if f.UDP {
+		return f.Listen.String() + "/udp"
+	}
+	return f.Listen.String()
 }
 
 // sameWay tells whether what is open for one forward serves another.
