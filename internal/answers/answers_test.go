@@ -34,12 +34,6 @@ func TestWorst(t *testing.T) {
 	assert.Equal(t, 255, answers.Worst([]answers.Answer{{Exit: 1}, {Exit: -1, Failed: "away"}}))
 }
 
-func TestNames(t *testing.T) {
-	assert.Equal(t, "council-1..3, gate-1", answers.Names([]string{"council-1", "council-2", "council-3", "gate-1"}))
-	assert.Equal(t, "a-1, a-3..4, lone", answers.Names([]string{"a-1", "a-3", "a-4", "lone"}))
-	assert.Empty(t, answers.Names(nil))
-}
-
 // Every node stands in one group; what is not marked is in both answers, and
 // without what is lacking a group's lines are what its nodes said.
 func TestComparison(t *testing.T) {

@@ -20,6 +20,7 @@ import (
 	"kettlehole/internal/agent"
 	"kettlehole/internal/answers"
 	"kettlehole/internal/client"
+	"kettlehole/internal/plan"
 )
 
 func (a *App) execCommand() *cobra.Command {
@@ -142,7 +143,7 @@ func (a *App) writeAnswers(groups []answers.Group) {
 		if g.Failed != "" {
 			how = clean(g.Failed)
 		}
-		fmt.Fprintf(a.Out, "%s, %s: %s\n", nodes, how, answers.Names(g.Nodes))
+		fmt.Fprintf(a.Out, "%s, %s: %s\n", nodes, how, plan.Short(g.Nodes))
 		for _, l := range g.Lines {
 			sign := map[answers.Mark]string{answers.Own: "+ ", answers.Lacks: "- "}[l.Mark]
 			fmt.Fprintf(a.Out, "  %-2s%s\n", sign, clean(l.Text))

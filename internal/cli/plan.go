@@ -138,6 +138,9 @@ func writePlan(to io.Writer, m mapping.Result) error {
 	for _, q := range p.Quorums() {
 		fmt.Fprintf(w, "%s\t%s\n", q.Group, q)
 	}
+	for _, f := range p.Fronts {
+		fmt.Fprintf(w, "%s\tfront on %s\n", f.Name, f)
+	}
 	fmt.Fprint(w, "\nnetwork\tsubnet\n")
 	for _, n := range p.Networks {
 		fmt.Fprintf(w, "%s\t%s\n", n.Name, plan.Words(n.Ranges()))
@@ -156,7 +159,11 @@ func writePlan(to io.Writer, m mapping.Result) error {
 	if len(p.Forwards) > 0 {
 		fmt.Fprint(w, "\nforward\tworkstation\tnode\n")
 		for _, f := range p.Forwards {
-			fmt.Fprintf(w, "%s\t%s\t%s:%d\n", f.Name, f.Listen, f.Node, f.NodePort)
+			protocol := ""
+			if f.UDP {
+				protocol = "/udp"
+			}
+			fmt.Fprintf(w, "%s\t%s\t%s:%d%s\n", f.Name, f.Listen, f.Node, f.NodePort, protocol)
 		}
 	}
 	if len(p.Steps) > 0 {

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"fmt"
 	"net/netip"
 
 	"kettlehole/internal/labfile"
@@ -62,6 +63,15 @@ func (p *Plan) network(name string) Network {
 func (s *segment) both(place uint32) (netip.Prefix, netip.Prefix) {
 	tap := s.tap("", "", "", place)
 	return tap.Address, tap.Address6
+}
+
+// String says what a front is: "10.61.0.5:7000 before council-1..3".
+func (f Front) String() string {
+	var names []string
+	for _, m := range f.Members {
+		names = append(names, m.Node)
+	}
+	return fmt.Sprintf("%s before %s", netip.AddrPortFrom(f.Address.Addr(), f.Port), Short(names))
 }
 
 // fronts gives each front its address and its members.

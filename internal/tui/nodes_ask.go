@@ -11,6 +11,7 @@ import (
 	"kettlehole/internal/agent"
 	"kettlehole/internal/answers"
 	"kettlehole/internal/draw"
+	"kettlehole/internal/plan"
 	"kettlehole/internal/tui/cell"
 )
 
@@ -78,7 +79,7 @@ func (v *nodesView) markAll(w *world) {
 // promptCommand asks for a command to run on the nodes.
 func (v *nodesView) promptCommand(a *App) {
 	nodes := v.targets(&a.world)
-	label := "run on " + answers.Names(nodes) + ":"
+	label := "run on " + plan.Short(nodes) + ":"
 	if cell.Width(label) > 40 {
 		label = "run on " + count(len(nodes), "node") + ":"
 	}
@@ -175,7 +176,7 @@ func answerLines(w *world, groups []answers.Group) []func(g *cell.Grid, y int) {
 			case group.Exit != 0:
 				how, style = fmt.Sprintf("exit code %d", group.Exit), cell.Fore(w.theme.Brick)
 			}
-			x := g.Clip(0, y, max(g.Width-26, 10), w.text().Strong(), answers.Names(group.Nodes))
+			x := g.Clip(0, y, max(g.Width-26, 10), w.text().Strong(), plan.Short(group.Nodes))
 			if len(group.Nodes) > 1 {
 				x = g.Text(x+3, y, w.dim(), count(len(group.Nodes), "node"))
 			}

@@ -32,9 +32,28 @@ func (v *planView) drawSide(w *world, g *cell.Grid, p *plan.Plan) {
 	y = v.drawInputs(w, g, y)
 	if p != nil && w.mapping.Plan != nil {
 		y = v.drawFit(w, g, w.mapping.Plan, y)
+		y = v.drawFronts(w, g, w.mapping.Plan, y)
 		y = v.drawDifference(w, g, y)
 	}
 	v.drawFindings(w, g, y, g.Height)
+}
+
+// drawFronts lists the addresses that stand before groups.
+func (v *planView) drawFronts(w *world, g *cell.Grid, p *plan.Plan, y int) int {
+	for i, f := range p.Fronts {
+		if i == 0 {
+			g.Text(0, y, w.dim(), "fronts")
+			y++
+		}
+		x := g.Text(0, y, w.text(), f.Name)
+		x = max(x+2, 12)
+		g.Clip(x, y, g.Width-x, w.dim(), f.String())
+		y++
+	}
+	if len(p.Fronts) > 0 {
+		y++
+	}
+	return y
 }
 
 // The columns of an input's line.
