@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"kettlehole/internal/api"
 	"kettlehole/internal/client"
 	"kettlehole/internal/labfile"
 	"kettlehole/internal/ledger"
@@ -235,6 +236,16 @@ func (a *App) pick(ctx context.Context, named string) (*client.Lab, error) {
 		}
 	}
 	return nil, &exit{ExitUse, fmt.Errorf("%w: %q; living here: %s", client.ErrNoLab, named, strings.Join(names, ", "))}
+}
+
+// look finds the lab that is meant, as pick does, and how it is.
+func (a *App) look(ctx context.Context, named string) (*client.Lab, api.State, error) {
+	lab, err := a.pick(ctx, named)
+	if err != nil {
+		return nil, api.State{}, err
+	}
+	state, err := lab.State(ctx)
+	return lab, state, err
 }
 
 // read maps a lab file, the only one of this folder where none is named.

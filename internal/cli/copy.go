@@ -96,7 +96,7 @@ func (a *App) copyIn(ctx context.Context, lab *client.Lab, sources []string, to 
 			return &exit{ExitUse, fmt.Errorf("there is no %s here", sources[i])}
 		}
 	}
-	c := a.newCopying(len(nodes))
+	c := a.newCopying()
 	var busy sync.WaitGroup
 	for _, node := range nodes {
 		busy.Go(func() {
@@ -127,7 +127,7 @@ func (a *App) copyOut(ctx context.Context, lab *client.Lab, from []place, target
 			paths[node] = append(paths[node], one.path)
 		}
 	}
-	c := a.newCopying(len(order))
+	c := a.newCopying()
 	var busy sync.WaitGroup
 	for _, node := range order {
 		busy.Go(func() {
@@ -153,7 +153,6 @@ func (a *App) copyOut(ctx context.Context, lab *client.Lab, from []place, target
 type copying struct {
 	app   *App
 	began time.Time
-	nodes int
 
 	mu    sync.Mutex
 	bytes int64
@@ -162,9 +161,7 @@ type copying struct {
 	wrong []string
 }
 
-func (a *App) newCopying(nodes int) *copying {
-	return &copying{app: a, began: time.Now(), nodes: nodes}
-}
+func (a *App) newCopying() *copying { return &copying{app: a, began: time.Now()} }
 
 // showEvery is how often a person is told how far a long copy is.
 const showEvery = 200 * time.Millisecond
@@ -184,9 +181,7 @@ func (c *copying) ended(node string, count bundle.Count, err error) {
 	defer c.mu.Unlock()
 	c.total.Files += count.Files
 	c.total.Bytes += count.Bytes
-	for _, left := range count.Left {
-		c.total.Left = append(c.total.Left, left)
-	}
+	c.total.Left = append(c.total.Left, count.Left...)
 	if err != nil {
 		c.wrong = append(c.wrong, fmt.Sprintf("%s: %s", node, clean(nodeError(err).Error())))
 	}

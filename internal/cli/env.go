@@ -29,11 +29,7 @@ its forwards listen, and where the files are that were retrieved from it.
 		Example: "  eval \"$(kettlehole env)\" && curl \"http://$LAB_FORWARD_DOOR/\"\n  kettlehole env --json | jq -r .LAB_SSH_CONFIG",
 		Args:    cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			lab, err := a.pick(cmd.Context(), named)
-			if err != nil {
-				return err
-			}
-			state, err := lab.State(cmd.Context())
+			_, state, err := a.look(cmd.Context(), named)
 			if err != nil {
 				return err
 			}

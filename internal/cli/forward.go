@@ -43,11 +43,7 @@ func (a *App) forwardListCommand() *cobra.Command {
 }
 
 func (a *App) listForwards(cmd *cobra.Command, named string, asJSON bool) error {
-	lab, err := a.pick(cmd.Context(), named)
-	if err != nil {
-		return err
-	}
-	state, err := lab.State(cmd.Context())
+	lab, state, err := a.look(cmd.Context(), named)
 	if err != nil {
 		return err
 	}
@@ -164,11 +160,7 @@ func (a *App) forwardWriteCommand() *cobra.Command {
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: a.completeAdded,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			lab, err := a.pick(cmd.Context(), named)
-			if err != nil {
-				return err
-			}
-			state, err := lab.State(cmd.Context())
+			_, state, err := a.look(cmd.Context(), named)
 			if err != nil {
 				return err
 			}

@@ -27,11 +27,7 @@ func (a *App) statusCommand() *cobra.Command {
 			if len(args) == 1 {
 				named = args[0]
 			}
-			lab, err := a.pick(cmd.Context(), named)
-			if err != nil {
-				return err
-			}
-			state, err := lab.State(cmd.Context())
+			_, state, err := a.look(cmd.Context(), named)
 			if err != nil {
 				return err
 			}

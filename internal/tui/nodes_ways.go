@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -177,7 +178,7 @@ func (v *nodesView) added(w *world, node string) []string {
 	for _, f := range w.state.Forwards {
 		name, _, _ := strings.Cut(f.Name, ":")
 		switch {
-		case !f.Added || contains(mine, name) || contains(others, name):
+		case !f.Added || slices.Contains(mine, name) || slices.Contains(others, name):
 		case f.Node == node:
 			mine = append(mine, name)
 		default:
@@ -185,15 +186,6 @@ func (v *nodesView) added(w *world, node string) []string {
 		}
 	}
 	return append(mine, others...)
-}
-
-func contains(all []string, one string) bool {
-	for _, have := range all {
-		if have == one {
-			return true
-		}
-	}
-	return false
 }
 
 // promptAdded asks which of the forwards that were added is meant.
