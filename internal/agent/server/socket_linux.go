@@ -2,13 +2,16 @@ package server
 
 import (
 	"context"
+	"encoding/binary"
+	"encoding/hex"
 	"errors"
 	"net"
 	"net/netip"
+	"os"
+	"strconv"
+	"strings"
 	"syscall"
 	"time"
-
-	"github.com/prometheus/procfs"
 
 	"kettlehole/internal/agent"
 	"kettlehole/internal/passing"
@@ -77,22 +80,40 @@ func (s *Server) dialUDP(port uint16) (net.Conn, error) {
 	return net.Dial("udp", netip.AddrPortFrom(to, port).String())
 }
 
-// hearing lists the addresses on which programs hear datagrams to a port
-// (proc(5), /proc/net/udp), the IPv4 ones first.
+// hearing lists the addresses on which programs hear datagrams to a port, the
+// IPv4 ones first (proc(5), /proc/net/udp). It is read by hand, since the init
+// starts with every node and the package that reads all of /proc takes its
+// time to start.
 func hearing(port uint16) []netip.Addr {
-	proc, err := procfs.NewFS("/proc")
-	if err != nil {
-		return nil
-	}
 	var all []netip.Addr
-	four, _ := proc.NetUDP() // a kernel may lack one of the two
-	six, _ := proc.NetUDP6()
-	for _, lines := range []procfs.NetUDP{four, six} {
-		for _, line := range lines {
-			if address, ok := netip.AddrFromSlice(line.LocalAddr); ok && line.LocalPort == uint64(port) {
-				all = append(all, address)
+	for _, file := range []string{"/proc/net/udp", "/proc/net/udp6"} {
+		text, err := os.ReadFile(file)
+		if err != nil {
+			continue // a kernel may lack one of the two
+		}
+		for line := range strings.Lines(string(text)) {
+			if fields := strings.Fields(line); len(fields) > 1 {
+				if at, ok := parseLocal(fields[1]); ok && at.Port() == port {
+					all = append(all, at.Addr())
+				}
 			}
 		}
 	}
 	return all
+}
+
+// parseLocal reads an address as it stands there: words of 32 bits in the
+// machine's own order, in hexadecimal, and the port.
+func parseLocal(text string) (netip.AddrPort, bool) {
+	address, number, _ := strings.Cut(text, ":")
+	port, err := strconv.ParseUint(number, 16, 16)
+	octets, errHex := hex.DecodeString(address)
+	if err != nil || errHex != nil || len(octets)%4 != 0 {
+		return netip.AddrPort{}, false
+	}
+	for i := 0; i < len(octets); i += 4 {
+		binary.NativeEndian.PutUint32(octets[i:], binary.BigEndian.Uint32(octets[i:]))
+	}
+	parsed, ok := netip.AddrFromSlice(octets)
+	return netip.AddrPortFrom(parsed, uint16(port)), ok
 }
