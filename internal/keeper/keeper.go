@@ -284,7 +284,9 @@ func (k *Keeper) resume(ctx context.Context, p *plan.Plan) error {
 		return err
 	}
 	if err := k.serveWithin(ctx, p); err != nil {
-		return err
+		// A change that was cut off may have left a network unmade, and the lab goes
+		// on as it was told before; the next run puts it right.
+		k.options.Log.Error("telling the lab of its names", "error", err)
 	}
 	return k.listenAll(ctx, p)
 }

@@ -91,7 +91,7 @@ func sorted(s api.State, words func(api.State) string) string {
 // Two labs that want the same layer at the same time make it once; one that
 // cannot be made says why, leaves nothing, and is made when it is mended.
 func TestSharedAmongLabs(t *testing.T) {
-	text := "groups: {node: {memory: 64M}}\nsteps: {common: {on: all, shared: true, run: 'sleep 0.5; date +%N > /root/common'}}\n"
+	text := "groups: {node: {memory: 64M}}\nsteps: {common: {on: all, shared: true, run: 'sleep 2; date +%N > /root/common'}}\n"
 	b := newBench(t, text)
 	other := filepath.Join(t.TempDir(), "y.lab.yaml")
 	name := b.name + "-b"

@@ -149,6 +149,8 @@ func (r *Run) recall(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	r.mu.Lock() // others ask already what will be reused
+	defer r.mu.Unlock()
 	r.values, r.nodes, r.born = values, map[string]string{}, map[string]string{}
 	r.cells = make([]cell, len(r.Graph.Cells))
 	for i, c := range r.Graph.Cells {
