@@ -260,7 +260,9 @@ func TestNamesAndFronts(t *testing.T) {
 	// The worker that does it may die too, and comes back by itself.
 	b.killWorker()
 	settles("10.61.0.5", "web-1", "site")
-	b.eventually(func(s api.State) bool { return len(s.Fronts) == 1 && s.Fronts[0].States[0].Healthy && s.Fronts[0].States[1].Healthy })
+	b.eventually(func(s api.State) bool {
+		return len(s.Fronts) == 1 && s.Fronts[0].States[0].Healthy && s.Fronts[0].States[1].Healthy
+	})
 	assert.Equal(t, "web-1\nweb-2", b.sh("web-1", "for i in 1 2 3 4 5 6; do curl -s -m 5 http://site:8000/ || echo failed; done | sort -u"))
 
 	// Provisioned again, all are back; another file, other names.
