@@ -41,6 +41,9 @@ func (s *screen) keys(keys ...string) {
 	for _, key := range keys {
 		require.NoError(s.t, exec.Command(s.tmux, "-S", s.socket, "send-keys", "-t", "s", key).Run())
 		time.Sleep(50 * time.Millisecond)
+		if key == "Escape" {
+			time.Sleep(450 * time.Millisecond) // with what comes soon after, it would be another key
+		}
 	}
 }
 

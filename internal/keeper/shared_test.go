@@ -6,6 +6,8 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -105,15 +107,26 @@ func TestSharedAmongLabs(t *testing.T) {
 	lab := second.Open(name)
 	require.NoError(t, b.Open(b.name).Provision(b.ctx, api.Wanted{File: b.file}))
 	require.NoError(t, lab.Provision(b.ctx, api.Wanted{File: other}))
-	waited := false
+	var waited atomic.Bool // either of the two
 	var s api.State
-	require.NoError(t, lab.Follow(b.ctx, func(now api.State) bool {
-		s, waited = now, waited || strings.Contains(now.Run.Doing, "another lab is just making")
-		return now.Run.Outcome == ""
-	}))
+	watch := func(into *api.State) func(api.State) bool {
+		return func(now api.State) bool {
+			if *into = now; strings.Contains(now.Run.Doing, "another lab is just making") {
+				waited.Store(true)
+			}
+			return now.Run.Outcome == ""
+		}
+	}
+	var both sync.WaitGroup
+	both.Go(func() {
+		var first api.State
+		assert.NoError(t, b.Open(b.name).Follow(b.ctx, watch(&first)))
+	})
+	require.NoError(t, lab.Follow(b.ctx, watch(&s)))
+	both.Wait()
 	require.Equal(t, api.OutcomeDone, s.Run.Outcome, s.Error)
 	b.done()
-	assert.True(t, waited)
+	assert.True(t, waited.Load())
 	assert.Equal(t, b.sh("node-1", "cat /root/common"), second.sh("node-1", "cat /root/common"))
 	require.NoError(t, lab.Teardown(b.ctx))
 	require.NoError(t, lab.Follow(b.ctx, func(now api.State) bool { return now.Phase == api.PhaseLeaving }))
