@@ -16,6 +16,7 @@ build: ## build the programs into bin/
 	@$(STATIC) -ldflags '-s -w -X main.version=$(VERSION)' -o bin/kettlehole ./cmd/kettlehole
 	@$(STATIC) -ldflags '-s -w' -o bin/kettlehole-anchor ./cmd/kettlehole-anchor
 	@$(STATIC) -ldflags '-s -w' -o bin/kettlehole-init ./cmd/kettlehole-init
+	@$(STATIC) -ldflags '-s -w' -o bin/kettlehole-files ./cmd/kettlehole-files
 	@$(STATIC) -ldflags '-s -w' -o bin/cairn ./cmd/cairn
 	@mkdir -p examples/avalanche-desk/programs && cp bin/cairn examples/avalanche-desk/programs/cairn
 

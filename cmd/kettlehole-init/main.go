@@ -1,7 +1,6 @@
 // Kettlehole-init is the first process of a container node. It is started by
 // the OCI runtime with a listening Unix socket as file descriptor 3, on which
-// it serves the agent protocol. Started by itself as a program of the node, it
-// serves the node's files.
+// it serves the agent protocol.
 package main
 
 import (
@@ -16,16 +15,11 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"kettlehole/internal/agent"
 	"kettlehole/internal/agent/server"
 )
 
 func main() {
-	work := run
-	if len(os.Args) == 2 && os.Args[1] == agent.FileServerWord {
-		work = serveFiles
-	}
-	if err := work(); err != nil {
+	if err := run(); err != nil {
 		fmt.Fprintln(os.Stderr, "kettlehole-init:", err)
 		os.Exit(1)
 	}

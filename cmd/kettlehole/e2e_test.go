@@ -272,7 +272,7 @@ func TestWorkstationsFault(t *testing.T) {
 		file := b.write("x.lab.yaml", text)
 		// Another user must be able to reach the program and the folder.
 		bin := t.TempDir()
-		for _, program := range []string{"kettlehole", "kettlehole-anchor", "kettlehole-init"} {
+		for _, program := range []string{"kettlehole", "kettlehole-anchor", "kettlehole-init", "kettlehole-files"} {
 			data, err := os.ReadFile(filepath.Join(testbed.Programs(t), program))
 			require.NoError(t, err)
 			require.NoError(t, os.WriteFile(filepath.Join(bin, program), data, 0o755))

@@ -29,7 +29,7 @@ func keep(state home.Home, programs, lab string) int {
 	defer stop()
 	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
 	err := keeper.Serve(ctx, keeper.Options{Home: state, Lab: lab, Clock: clock.Real{}, Log: log,
-		Anchor: filepath.Join(programs, "kettlehole-anchor"), Init: filepath.Join(programs, "kettlehole-init"),
+		Anchor: filepath.Join(programs, "kettlehole-anchor"), Init: filepath.Join(programs, "kettlehole-init"), Files: filepath.Join(programs, "kettlehole-files"),
 		Through: []string{"env", home.Variable + "=" + string(state), filepath.Join(programs, "kettlehole"), "access", "--lab", lab, "--to", "%h"}})
 	if err != nil && !errors.Is(err, keeper.ErrBusy) {
 		log.Error("the keeper ends", "error", err)

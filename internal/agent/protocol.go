@@ -139,13 +139,9 @@ type Exec struct {
 // LoginShell is a person's shell on a node.
 var LoginShell = []string{"/bin/bash", "-l"}
 
-// FileServer serves the node's files on its input and output, as SFTP (the
-// drafts of secsh-filexfer, version 3). It is the node's init itself, so that
-// every image has it.
-var FileServer = []string{"/proc/1/exe", FileServerWord}
-
-// FileServerWord makes the init a file server.
-const FileServerWord = "files"
+// FileServer serves the node's files on its input and output, as SFTP. It lies
+// beside the init in every image.
+var FileServer = []string{"/opt/kettlehole/files"}
 
 // Status is the state of one service.
 type Status struct {

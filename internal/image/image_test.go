@@ -117,7 +117,7 @@ func TestMadeByMany(t *testing.T) {
 func TestWorkstation(t *testing.T) {
 	init := filepath.Join(t.TempDir(), "init")
 	require.NoError(t, os.WriteFile(init, []byte("init"), 0o755))
-	content, err := image.Workstation(init)
+	content, err := image.Workstation(init, init)
 	require.NoError(t, err)
 	paths := map[string]image.Entry{}
 	for _, e := range content {
@@ -138,7 +138,7 @@ func TestWorkstation(t *testing.T) {
 	assert.NotContains(t, paths["etc/shadow"].Data, "$")
 	assert.Equal(t, fs.FileMode(0o600), paths["etc/shadow"].Mode)
 	assert.True(t, strings.HasPrefix(paths["bin"].Link, "usr/"))
-	again, err := image.Workstation(init)
+	again, err := image.Workstation(init, init)
 	require.NoError(t, err)
 	assert.Equal(t, content, again, "the same each time")
 }

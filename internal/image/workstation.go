@@ -16,7 +16,7 @@ import (
 //
 // Of the workstation's /etc the image takes only what programs in /usr cannot
 // do without, and of that only what every user of the workstation may read.
-func Workstation(init string) ([]Entry, error) {
+func Workstation(init, files string) ([]Entry, error) {
 	entries := folders("dev", "etc", "etc/alternatives", "etc/ssl", "home", "mnt", "opt", "opt/kettlehole", "opt/lab", "opt/lab/bin", "proc", "run", "srv", "sys", "usr",
 		"var", "var/cache", "var/lib", "var/lib/misc", "var/local", "var/log", "var/log/kettlehole", "var/mail", "var/opt", "var/spool")
 	entries = append(entries,
@@ -25,6 +25,7 @@ func Workstation(init string) ([]Entry, error) {
 		Entry{Path: "var/tmp", Mode: fs.ModeDir | fs.ModeSticky | 0o777},
 		Entry{Path: "var/run", Link: "/run"}, Entry{Path: "var/lock", Link: "/run/lock"},
 		Entry{Path: "opt/kettlehole/init", Mode: 0o755, Source: init},
+		Entry{Path: "opt/kettlehole/files", Mode: 0o755, Source: files},
 	)
 	for _, name := range []string{"bin", "lib", "lib32", "lib64", "libx32", "sbin"} {
 		target, err := os.Readlink("/" + name)

@@ -41,6 +41,7 @@ type Options struct {
 	Lab    string
 	Anchor string // the anchor's executable
 	Init   string // the nodes' init
+	Files  string // what serves their files
 	// Through is the command that passes a connection of ssh to the node %h.
 	Through []string
 	Clock   run.Clock

@@ -53,7 +53,7 @@ func work(lab string) int {
 	}
 	bin := os.Getenv(binVariable)
 	err = keeper.Serve(context.Background(), keeper.Options{Home: state, Lab: lab, Clock: clock.Real{}, Log: slog.New(slog.NewTextHandler(os.Stderr, nil)),
-		Anchor: filepath.Join(bin, "kettlehole-anchor"), Init: filepath.Join(bin, "kettlehole-init"), Hook: killer(os.Getenv(killVariable))})
+		Anchor: filepath.Join(bin, "kettlehole-anchor"), Init: filepath.Join(bin, "kettlehole-init"), Files: filepath.Join(bin, "kettlehole-files"), Hook: killer(os.Getenv(killVariable))})
 	if err != nil && !errors.Is(err, keeper.ErrBusy) {
 		fmt.Fprintln(os.Stderr, err)
 		return 1

@@ -329,7 +329,7 @@ func (k *Keeper) ground(ctx context.Context, p *plan.Plan) error {
 // one digest for all.
 func (k *Keeper) image(ctx context.Context, p *plan.Plan) (string, []string, error) {
 	store := image.NewStore(k.options.Home.Images())
-	root, err := image.Workstation(k.options.Init)
+	root, err := image.Workstation(k.options.Init, k.options.Files)
 	if err != nil {
 		return "", nil, fmt.Errorf("%w: %w", substrate.ErrWorkstation, err)
 	}

@@ -87,7 +87,7 @@ func TestMeasureNodes(t *testing.T) {
 }
 
 func prepare(t *testing.T) []string {
-	root, err := image.Workstation(filepath.Join(testbed.Programs(t), "kettlehole-init"))
+	root, err := image.Workstation(filepath.Join(testbed.Programs(t), "kettlehole-init"), filepath.Join(testbed.Programs(t), "kettlehole-files"))
 	require.NoError(t, err)
 	layer, err := image.NewStore(t.TempDir()).Layer(t.Context(), root, func(image.Layer) error { return nil })
 	require.NoError(t, err)

@@ -50,7 +50,7 @@ func newLab(t *testing.T, programs string) *lab {
 	require.NoError(t, anchor.Start(t.Context(), filepath.Join(built, "kettlehole-anchor"), l.folder, id, func(pid int) error { l.pid = pid; return nil }))
 	l.Containers = container.New(l.folder, container.FindRuntime, l.cgroup)
 	store := image.NewStore(filepath.Join(t.TempDir(), "images"))
-	root, err := image.Workstation(filepath.Join(built, "kettlehole-init"))
+	root, err := image.Workstation(filepath.Join(built, "kettlehole-init"), filepath.Join(built, "kettlehole-files"))
 	require.NoError(t, err)
 	own, err := image.Programs(programs)
 	require.NoError(t, err)
