@@ -63,7 +63,7 @@ func TestMeasureReach(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "sink.py"), []byte(sink), 0o644))
 	require.NoError(t, os.WriteFile(file, []byte(`
 lab: measured
-groups: {n: {count: 50, memory: 128M, disk: 4G, services: {sink: {run: exec python3 /root/sink.py}}}}
+groups: {n: {count: 50, cpu: 2, memory: 128M, disk: 4G, services: {sink: {run: exec python3 /root/sink.py}}}}
 forwards: {take: auto -> n-1:7000, say: auto -> n-1:7001, echo: auto -> n-1:7002}
 steps: {sink: {on: n-1, put: {sink.py: /root/sink.py}, start: sink, wait: {port: 7002}}}
 `), 0o644))
@@ -128,7 +128,8 @@ func fill(t *testing.T, path string, size int) {
 	require.NoError(t, file.Close())
 }
 
-// measureStream sends 2 GB on one connection, by turns to each.
+// measureStream sends 2 GB on one connection in parts of 1 MiB, by turns to
+// each.
 func measureStream(t *testing.T, plain, forwarded string) {
 	const size = 2_000_000_000
 	block := make([]byte, 1<<20)
