@@ -52,12 +52,16 @@ func digest(words ...string) string {
 	return fmt.Sprintf("%x", sha256.Sum256([]byte(strings.Join(words, "\x00"))))[:10]
 }
 
-// Prepare readies a new network namespace: its loopback is up, and interfaces
-// made in it get no IPv6 address by themselves.
+// Prepare readies a new network namespace: its loopback is up, interfaces made
+// in it get no IPv6 address by themselves, and one that loses its first address
+// keeps the others.
 func Prepare() error {
 	// 1 is IN6_ADDR_GEN_MODE_NONE (linux/if_link.h); a kernel without IPv6 has no such file.
 	err := os.WriteFile("/proc/sys/net/ipv6/conf/default/addr_gen_mode", []byte("1"), 0)
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return fmt.Errorf("preparing the network namespace: %w", err)
+	}
+	if err := os.WriteFile("/proc/sys/net/ipv4/conf/all/promote_secondaries", []byte("1"), 0); err != nil {
 		return fmt.Errorf("preparing the network namespace: %w", err)
 	}
 	loopback, err := netlink.LinkByName("lo")
@@ -132,20 +136,18 @@ func ownAddresses(bridge netlink.Link, want []netip.Prefix) error {
 	if err != nil {
 		return fmt.Errorf("listing the addresses of bridge %q: %w", name, err)
 	}
-	missing := map[netip.Prefix]bool{}
-	for _, address := range withLocal(want, bridge.Attrs().HardwareAddr) {
-		missing[address] = true
-	}
+	missing := slices.Clone(withLocal(want, bridge.Attrs().HardwareAddr))
 	for _, one := range have {
 		address, _ := netip.AddrFromSlice(one.IP)
 		bits, _ := one.Mask.Size()
-		if prefix := netip.PrefixFrom(address.Unmap(), bits); missing[prefix] {
-			delete(missing, prefix)
+		prefix := netip.PrefixFrom(address.Unmap(), bits)
+		if at := slices.Index(missing, prefix); at >= 0 {
+			missing = slices.Delete(missing, at, at+1)
 		} else if err := netlink.AddrDel(bridge, &one); err != nil {
 			return fmt.Errorf("taking %s from bridge %q: %w", prefix, name, err)
 		}
 	}
-	for address := range missing {
+	for _, address := range missing {
 		if err := addAddress(bridge, address); err != nil {
 			return err
 		}

@@ -77,6 +77,38 @@ func TestNetworks(t *testing.T) {
 	assert.ElementsMatch(t, []string{"device lo", "bridge n-valley", "bridge other"}, links(t))
 }
 
+// The lab's own addresses are what was wanted last, also where the one that goes
+// was the first on its network.
+func TestOwnAddresses(t *testing.T) {
+	if !inside(t) {
+		return
+	}
+	for _, want := range [][]string{
+		{"10.0.0.5/24", "10.0.0.1/24", "fd61::5/64", "fd61::1/64"},
+		{"10.0.0.1/24", "fd61::1/64", "10.0.0.6/24"},
+		{"10.0.0.6/24", "10.1.0.1/24", "fd61::6/64"},
+		{"10.0.0.5/24", "10.0.0.1/24"},
+		{"10.0.0.1/24"},
+	} {
+		n := fabric.Network{Name: "valley"}
+		for _, address := range want {
+			n.Addresses = append(n.Addresses, netip.MustParsePrefix(address))
+		}
+		require.NoError(t, fabric.Networks([]fabric.Network{n}))
+		bridge, err := netlink.LinkByName("n-valley")
+		require.NoError(t, err)
+		all, err := netlink.AddrList(bridge, netlink.FAMILY_ALL)
+		require.NoError(t, err)
+		var have []string
+		for _, a := range all {
+			if !a.IP.IsLinkLocalUnicast() {
+				have = append(have, a.IPNet.String())
+			}
+		}
+		assert.ElementsMatch(t, want, have)
+	}
+}
+
 // sixes sees that nodes with IPv6 addresses, alone or beside others, reach one
 // another at once.
 func sixes(t *testing.T, own netns.NsHandle) {
