@@ -150,7 +150,15 @@ func TestScreenGoesOn(t *testing.T) {
 	s.until("none; it can be provisioned")
 	b.write("x.lab.yaml", "lab: "+name+"\ngroups: {n: {cuont: 2}}\n")
 	s.until("1 error", "line 2", "cuont")
+	b.write("x.lab.yaml", "lab: "+name+"\ngroups: {n: {count: 2, memory: 64M}}\n")
+	s.until("it stays as it is")
+	// What was told of the teardown stays, though runs were asked for before.
+	s.keys("t", "y")
+	s.until("The workstation is as it was.")
+	time.Sleep(time.Second)
+	s.until("The workstation is as it was.", "gone")
 	s.keys("q")
+	assert.Equal(t, "no lab lives on this workstation\n", b.ok("labs"))
 }
 
 // A finding is opened in the editor at its place, and a file that anybody

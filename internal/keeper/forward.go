@@ -72,7 +72,7 @@ func (k *Keeper) listenAll(ctx context.Context, p *plan.Plan) error {
 			return err
 		}
 	}
-	k.showForwards(p)
+	k.showForwards()
 	return k.listenAccess(p)
 }
 

@@ -103,9 +103,9 @@ func (k *Keeper) measure(ctx context.Context) {
 	last := map[string]reading{}
 	for k.options.Clock.Sleep(ctx, time.Second) == nil {
 		k.mu.Lock()
-		p, containers := k.living, k.containers
+		p, containers, leaving := k.living, k.containers, k.leaving
 		k.mu.Unlock()
-		if p == nil || containers == nil {
+		if p == nil || containers == nil || leaving {
 			continue
 		}
 		now := k.options.Clock.Now()
@@ -132,16 +132,16 @@ func (k *Keeper) measure(ctx context.Context) {
 			}
 		})
 		k.mu.Lock()
-		k.showForwards(p)
+		k.showForwards()
 		k.mu.Unlock()
-		k.showFronts(ctx, p)
+		k.showFronts(ctx)
 	}
 }
 
 // showForwards puts the forwards on the board. The caller holds the lock.
-func (k *Keeper) showForwards(p *plan.Plan) {
+func (k *Keeper) showForwards() {
 	var all []api.Forward
-	for _, f := range p.Forwards {
+	for _, f := range k.living.Forwards {
 		one := api.Forward{Forward: f, Reason: "not open"}
 		if forward := k.forwards[f.Name]; forward != nil {
 			c := forward.Counts()

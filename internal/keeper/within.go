@@ -101,11 +101,15 @@ func (k *Keeper) tellWithin(ctx context.Context) {
 const tellPause = 100 * time.Millisecond
 
 // showFronts puts the fronts on the board.
-func (k *Keeper) showFronts(ctx context.Context, p *plan.Plan) {
-	if len(p.Fronts) == 0 {
-		return
+func (k *Keeper) showFronts(ctx context.Context) {
+	k.mu.Lock()
+	p := k.living
+	k.mu.Unlock()
+	var states []reach.FrontState
+	var err error
+	if len(p.Fronts) > 0 {
+		states, err = k.containers.Fronts(ctx)
 	}
-	states, err := k.containers.Fronts(ctx)
 	var all []api.Front
 	for _, f := range p.Fronts {
 		one := api.Front{Front: f}
@@ -118,5 +122,9 @@ func (k *Keeper) showFronts(ctx context.Context, p *plan.Plan) {
 		}
 		all = append(all, one)
 	}
-	k.board.change(func(s *api.State) { s.Fronts = all })
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.living == p { // or another plan's were asked for
+		k.board.change(func(s *api.State) { s.Fronts = all })
+	}
 }

@@ -78,6 +78,10 @@ func (f *feed) run(ctx context.Context, lab string) {
 			})
 			if err == nil {
 				expected = false
+				select {
+				case <-f.wake: // of a run of the lab that is gone now
+				default:
+				}
 			}
 		}
 		pause := lookAgain
