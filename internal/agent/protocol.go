@@ -27,6 +27,7 @@ const (
 	OpConfigure Op = "configure" // environment, facts and services
 	OpStart     Op = "start"     // a service; one that runs is left alone
 	OpStop      Op = "stop"      // a service
+	OpHalt      Op = "halt"      // ends everything but the init, services first
 	OpJob       Op = "job"       // runs a script to its end; asked again with the same id, waits for the same run
 	OpCancel    Op = "cancel"    // ends a job with all its processes
 	OpProbe     Op = "probe"     // looks once at a port, a file or a command

@@ -24,7 +24,8 @@ const (
 	Booting      = "booting"
 	Provisioning = "provisioning"
 	Ready        = "ready"
-	Failed       = "failed" // also of a step
+	Failed       = "failed"  // also of a step
+	Stopped      = "stopped" // it ended because that was asked for, and keeps its disk
 	Lost         = "lost"
 )
 
@@ -39,10 +40,12 @@ const (
 
 // The phases of a lab.
 const (
-	PhaseMaking  = "making"
-	PhaseLiving  = "living"
-	PhaseLeaving = "leaving"
-	PhaseGone    = "gone"
+	PhaseMaking   = "making"
+	PhaseLiving   = "living"
+	PhaseStopping = "stopping"
+	PhaseStopped  = "stopped" // nothing of it runs; its disks and its plan are kept
+	PhaseLeaving  = "leaving"
+	PhaseGone     = "gone"
 )
 
 // The outcomes of a run.
@@ -131,6 +134,15 @@ func (c Cell) Origin() string {
 	return "layer " + digest[:min(len(digest), 8)]
 }
 
+// Runs tells whether a node in this state can be asked for something.
+func Runs(state string) bool {
+	switch state {
+	case Absent, Creating, Booting, Stopped, Lost:
+		return false
+	}
+	return true
+}
+
 // Hinders tells whether the reason of a cell that has not begun keeps it from
 // ever starting in this run.
 func Hinders(reason string) bool {
@@ -181,9 +193,10 @@ type Things struct {
 	Entries []ledger.Entry `json:"entries"`
 }
 
-// Wanted asks for a run.
+// Wanted asks for a run: by the lab file, or, where that is not named, by the
+// plan that the lab has.
 type Wanted struct {
-	File   string          `json:"file"` // the lab file, an absolute path
+	File   string          `json:"file,omitempty"` // an absolute path
 	Inputs []labfile.Given `json:"inputs,omitempty"`
 	// Agreed says that the person agreed to nodes going, or being made anew.
 	Agreed bool `json:"agreed,omitempty"`

@@ -153,7 +153,7 @@ with one *.lab.yaml on that one.`,
 		return wrongUse("%w; see %s --help", err, cmd.CommandPath())
 	})
 	root.AddCommand(a.newCommand(), a.schemaCommand(), a.preflightCommand(), a.planCommand(), a.rehearseCommand(), a.drawCommand(), a.runsCommand(), a.imagesCommand(), a.provisionCommand(), a.statusCommand(), a.labsCommand(), a.execCommand(), a.shellCommand(), a.copyCommand(), a.forwardCommand(), a.accessCommand(), a.envCommand(), a.proxyCommand(),
-		a.logsCommand(), a.teardownCommand(), a.demoCommand(), a.versionCommand())
+		a.logsCommand(), a.stopCommand(), a.startCommand(), a.teardownCommand(), a.demoCommand(), a.versionCommand())
 	checkUse(root)
 	return root
 }

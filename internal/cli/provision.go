@@ -94,6 +94,11 @@ func (a *App) provision(ctx context.Context, want wish, yes bool, to io.Writer, 
 	if err := lab.Provision(ctx, api.Wanted{File: m.File, Inputs: want.given, Agreed: agreed, Tight: want.tight, Ways: want.ways}); err != nil {
 		return last, err
 	}
+	return a.watchRun(ctx, lab, to, show)
+}
+
+// watchRun tells on to how a run goes that was begun, and gives how it ended.
+func (a *App) watchRun(ctx context.Context, lab *client.Lab, to io.Writer, show func(api.State)) (last api.State, err error) {
 	ctx, stop := a.cancelling(ctx, lab)
 	defer stop()
 	p := &progress{to: to, seen: map[string]string{}}
@@ -101,7 +106,7 @@ func (a *App) provision(ctx context.Context, want wish, yes bool, to io.Writer, 
 		last = s
 		p.show(s)
 		show(s)
-		return s.Run.Outcome == "" && s.Phase != api.PhaseLeaving
+		return s.Run.Outcome == "" && s.Phase != api.PhaseLeaving && s.Phase != api.PhaseStopping
 	})
 	if err != nil {
 		return last, err
@@ -216,6 +221,9 @@ func (p *progress) show(s api.State) {
 				line(key, c.State, c.Ended, "%-14s %s done after %.2f s", c.Node, c.Step, c.Ended.Sub(c.Started).Seconds())
 			}
 		case api.Reused:
+			if !c.Waiting.IsZero() && c.Reason != "" {
+				line(key+" wait", "waits", s.Now, "%-14s %s waits again: %s", c.Node, c.Step, c.Reason)
+			}
 			line(key, c.State, s.Now, "%-14s %s reused from %s", c.Node, c.Step, c.Origin())
 		case api.Skipped:
 			line(key, c.State, c.Ended, "%-14s %s skipped: it is taken for done", c.Node, c.Step)

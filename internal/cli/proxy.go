@@ -127,7 +127,7 @@ func addressOf(state api.State, name string) (netip.Addr, error) {
 func lives(state api.State, node string) bool {
 	for _, n := range state.Nodes {
 		if n.Name == node {
-			return n.State != api.Absent && n.State != api.Lost && n.State != api.Creating
+			return api.Runs(n.State)
 		}
 	}
 	return false

@@ -49,7 +49,11 @@ func (a *App) writeStatus(s api.State) error {
 			ready++
 		}
 	}
-	fmt.Fprintf(a.Out, "lab %s: %d of %d nodes ready, made %s ago from %s\n", s.Lab, ready, len(s.Nodes), draw.Age(s.Now.Sub(s.Created)), s.File)
+	how := fmt.Sprintf("%d of %d nodes ready", ready, len(s.Nodes))
+	if s.Phase == api.PhaseStopping || s.Phase == api.PhaseStopped {
+		how = s.Phase
+	}
+	fmt.Fprintf(a.Out, "lab %s: %s, made %s ago from %s\n", s.Lab, how, draw.Age(s.Now.Sub(s.Created)), s.File)
 	if s.Run.N > 0 {
 		end, outcome := s.Run.Ended, s.Run.Outcome
 		if end.IsZero() {
@@ -150,7 +154,11 @@ func (a *App) listLabs(cmd *cobra.Command, asJSON bool) error {
 	w := tabwriter.NewWriter(a.Out, 2, 8, 2, ' ', 0)
 	fmt.Fprint(w, "lab\tready\tage\tfile\n")
 	for _, l := range lines {
-		fmt.Fprintf(w, "%s\t%d of %d\t%s\t%s\n", l.Name, l.Ready, l.Nodes, draw.Age(time.Since(l.Created)), l.File)
+		ready := fmt.Sprintf("%d of %d", l.Ready, l.Nodes)
+		if l.Phase == api.PhaseStopping || l.Phase == api.PhaseStopped {
+			ready = l.Phase
+		}
+		fmt.Fprintf(w, "%s\t%s\t%s\t%s\n", l.Name, ready, draw.Age(time.Since(l.Created)), l.File)
 	}
 	return w.Flush()
 }

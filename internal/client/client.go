@@ -306,12 +306,22 @@ func (l *Lab) get(ctx context.Context, path string, into any) error {
 // Provision begins a run by the lab file. What the environment of this process
 // says of HTTP proxies goes along.
 func (l *Lab) Provision(ctx context.Context, want api.Wanted) error {
+	return l.run(ctx, "/provision", want)
+}
+
+// Start begins a run by the plan that the lab has. No file is read.
+func (l *Lab) Start(ctx context.Context, want api.Wanted) error { return l.run(ctx, "/start", want) }
+
+// Stop begins to stop the lab.
+func (l *Lab) Stop(ctx context.Context) error { return l.post(ctx, "/stop", nil) }
+
+func (l *Lab) run(ctx context.Context, path string, want api.Wanted) error {
 	for _, name := range []string{"HTTP_PROXY", "HTTPS_PROXY", "NO_PROXY", "http_proxy", "https_proxy", "no_proxy"} {
 		if value := os.Getenv(name); value != "" {
 			want.Proxies = append(want.Proxies, name+"="+value)
 		}
 	}
-	return l.post(ctx, "/provision", want)
+	return l.post(ctx, path, want)
 }
 
 // Cancel ends the run that goes on.

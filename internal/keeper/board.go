@@ -62,7 +62,7 @@ func (b *board) away() map[string]bool {
 	all := map[string]bool{}
 	for _, n := range b.state.Nodes {
 		switch n.State {
-		case api.Absent, api.Creating, api.Lost:
+		case api.Absent, api.Creating, api.Stopped, api.Lost:
 			all[n.Name] = true
 		}
 	}

@@ -143,11 +143,13 @@ func (k *Keeper) change(ctx context.Context, do func(*plan.Plan) (*plan.Plan, er
 	k.asking.Lock()
 	defer k.asking.Unlock()
 	k.mu.Lock()
-	living, running, leaving, made := k.living, k.cancel != nil, k.leaving, k.containers != nil
+	living, running, leaving, resting, made := k.living, k.cancel != nil, k.leaving, k.resting, k.containers != nil
 	k.mu.Unlock()
 	switch {
 	case living == nil || !made || leaving:
 		return &refusal{fmt.Sprintf("there is no lab %q that lives", k.options.Lab)}
+	case resting:
+		return &refusal{"the lab is stopped; start it, then change forwards"}
 	case running:
 		return &refusal{"a run goes on; change forwards when it has ended"}
 	}

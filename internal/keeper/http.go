@@ -49,6 +49,15 @@ func (k *Keeper) server(ctx context.Context) *http.Server {
 		k.cancelRun()
 		done(w, nil)
 	})
+	mux.HandleFunc("POST /stop", func(w http.ResponseWriter, r *http.Request) { done(w, k.stop(r.Context())) })
+	mux.HandleFunc("POST /start", func(w http.ResponseWriter, r *http.Request) {
+		var wanted api.Wanted
+		err := json.NewDecoder(r.Body).Decode(&wanted)
+		if err == nil {
+			err = k.start(r.Context(), wanted)
+		}
+		done(w, err)
+	})
 	mux.HandleFunc("POST /teardown", func(w http.ResponseWriter, r *http.Request) { done(w, k.startTeardown(r.Context())) })
 	mux.HandleFunc("POST /nodes/{node}/agent", k.agent)
 	mux.HandleFunc("POST /nodes/{node}/ssh", k.ssh)
@@ -75,7 +84,13 @@ func (k *Keeper) server(ctx context.Context) *http.Server {
 	mux.HandleFunc("DELETE /forwards/{name}", func(w http.ResponseWriter, r *http.Request) {
 		done(w, k.removeForward(r.Context(), r.PathValue("name")))
 	})
-	return &http.Server{Handler: mux, BaseContext: func(net.Listener) context.Context { return ctx }, ReadHeaderTimeout: 5 * time.Second}
+	counted := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		k.asked.Add(1)
+		k.answering.Add(1)
+		defer k.answering.Add(-1)
+		mux.ServeHTTP(w, r)
+	})
+	return &http.Server{Handler: counted, BaseContext: func(net.Listener) context.Context { return ctx }, ReadHeaderTimeout: 5 * time.Second}
 }
 
 func reply(w http.ResponseWriter, what any) {
@@ -88,6 +103,9 @@ func done(w http.ResponseWriter, err error) {
 	if err == nil {
 		w.WriteHeader(http.StatusNoContent)
 		return
+	}
+	if errors.Is(err, errOver) {
+		panic(http.ErrAbortHandler) // the client asks again, and starts another keeper
 	}
 	status := http.StatusInternalServerError
 	var refused *refusal
@@ -312,10 +330,13 @@ func (k *Keeper) ssh(w http.ResponseWriter, r *http.Request) {
 // way gives the way to manage a node.
 func (k *Keeper) way(node string) (agent.Client, error) {
 	k.mu.Lock()
-	p, containers := k.living, k.containers
+	p, containers, resting := k.living, k.containers, k.resting
 	k.mu.Unlock()
 	if p == nil || containers == nil {
 		return agent.Client{}, &refusal{fmt.Sprintf("there is no lab %q", k.options.Lab)}
+	}
+	if resting {
+		return agent.Client{}, &refusal{atRest + "; kettlehole start brings it back"}
 	}
 	if _, known := p.Node(node); !known {
 		return agent.Client{}, &refusal{fmt.Sprintf("there is no node %q", node)}

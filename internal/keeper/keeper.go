@@ -13,6 +13,7 @@ import (
 	"net"
 	"os"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -54,7 +55,7 @@ type Options struct {
 //  1. take the lab's lock, open the ledger and the socket;
 //  2. take over what is there: nodes, forwards, an unfinished run or teardown;
 //  3. do what is asked for, one run or teardown at a time;
-//  4. end when the lab is gone.
+//  4. end when the lab is gone, or is stopped and nobody asks for it.
 type Keeper struct {
 	options    Options
 	ledger     *ledger.Ledger
@@ -62,8 +63,10 @@ type Keeper struct {
 	cgroup     *container.Cgroup
 	containers *container.Containers
 	secrets    mask.Set
-	gone       chan struct{} // closed when the lab is gone or was never made
-	stopped    chan struct{} // closed when this keeper ends
+	gone       chan struct{} // closed when nothing is left to do
+	ended      chan struct{} // closed when this keeper ends
+	asked      atomic.Int64  // requests since it was looked at last
+	answering  atomic.Int64  // requests that are being answered
 
 	asking   sync.Mutex // one wish at a time
 	mu       sync.Mutex // guards what follows
@@ -78,10 +81,10 @@ type Keeper struct {
 	busy     sync.WaitGroup          // runs, watches
 	watched  map[string]bool
 	leaving  bool
+	resting  bool // the lab is stopped, or being stopped
+	stopping bool
+	over     bool // this keeper ends, since nothing is left to do
 }
-
-// idleLimit is how long a keeper without a lab waits to be asked for one.
-const idleLimit = 5 * time.Second
 
 // Serve works for the lab until it is gone or ctx ends, which leaves the lab
 // alive.
@@ -105,14 +108,16 @@ func Serve(ctx context.Context, options Options) error {
 		return err
 	}
 	k := &Keeper{options: options, ledger: record, board: newBoard(options.Lab, options.Clock.Now), gone: make(chan struct{}),
-		forwards: map[string]*openForward{}, watched: map[string]bool{}, stopped: make(chan struct{})}
+		forwards: map[string]*openForward{}, watched: map[string]bool{}, ended: make(chan struct{})}
 	err = k.open(ctx)
 	err = errors.Join(err, record.Close())
 	select {
 	case <-k.gone:
 		// The very last, so that nobody meets a keeper that is on its way out.
 		for _, kind := range []string{"sock", "log", "lock"} {
-			_ = os.Remove(options.Home.Keeper(options.Lab, kind))
+			if kind != "log" || !k.resting || k.leaving {
+				_ = os.Remove(options.Home.Keeper(options.Lab, kind))
+			}
 		}
 	default:
 	}
@@ -182,6 +187,7 @@ func (k *Keeper) serve(ctx context.Context, listener net.Listener) error {
 	served := make(chan error, 1)
 	k.busy.Go(func() { k.measure(ctx) })
 	k.busy.Go(func() { k.tellWithin(ctx) })
+	k.busy.Go(func() { k.idle(ctx) })
 	err := k.adopt(ctx)
 	if err == nil {
 		// Only now: who asks before must not be told of a lab half taken over.
@@ -198,7 +204,7 @@ func (k *Keeper) serve(ctx context.Context, listener net.Listener) error {
 	defer cancel()
 	_ = server.Shutdown(finish) // those who follow get the last state
 	stop()
-	close(k.stopped)
+	close(k.ended)
 	k.closeForwards()
 	k.closeLogin()
 	k.closeOut()
@@ -210,7 +216,6 @@ func (k *Keeper) serve(ctx context.Context, listener net.Listener) error {
 func (k *Keeper) adopt(ctx context.Context) error {
 	lab, err := k.ledger.Lab(ctx, k.options.Lab)
 	if errors.Is(err, ledger.ErrNoLab) {
-		k.busy.Go(func() { k.idle(ctx) })
 		return nil
 	} else if err != nil {
 		return err
@@ -227,24 +232,12 @@ func (k *Keeper) adopt(ctx context.Context) error {
 	if lab.State == ledger.Ending {
 		return k.startTeardown(ctx)
 	}
-	return k.resume(ctx, &p)
-}
-
-// idle ends the keeper when nobody asks it for a lab.
-func (k *Keeper) idle(ctx context.Context) {
-	if k.options.Clock.Sleep(ctx, idleLimit) != nil {
-		return
-	}
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	if k.living == nil && k.cancel == nil {
-		close(k.gone)
-	}
+	return k.resume(ctx, &p, lab.State)
 }
 
 // resume puts the board right after a restart, and goes on with a run that
 // was not ended.
-func (k *Keeper) resume(ctx context.Context, p *plan.Plan) error {
+func (k *Keeper) resume(ctx context.Context, p *plan.Plan, state ledger.LabState) error {
 	runs, err := k.ledger.Runs(ctx, p.Lab)
 	if err != nil {
 		return err
@@ -258,19 +251,23 @@ func (k *Keeper) resume(ctx context.Context, p *plan.Plan) error {
 	}
 	k.lay()
 	k.showRetrieved(p)
+	var last *ledger.Run
 	if len(runs) > 0 {
-		last := runs[len(runs)-1]
+		last = &runs[len(runs)-1]
 		k.board.change(func(s *api.State) {
 			s.Run = api.Run{N: last.N, Started: last.Started, Ended: last.Ended, Outcome: last.Outcome}
 		})
-		if last.Ended.IsZero() {
-			k.begin(ctx, p, last)
+		if last.Ended.IsZero() && state != ledger.Resting {
+			k.begin(ctx, p, *last)
 			return nil
 		}
 	}
+	if state == ledger.Resting {
+		return k.goOnResting(ctx, p, last)
+	}
 	if _, err := anchor.Find(k.folder()); errors.Is(err, anchor.ErrAbsent) {
 		for _, n := range p.Nodes {
-			k.board.NodeIs(n.Name, api.Lost, "the workstation was restarted, or the lab's anchor ended; provision brings it back")
+			k.board.NodeIs(n.Name, api.Lost, "the workstation was restarted, or the lab's anchor ended; start brings it back")
 		}
 		return nil
 	} else if err != nil {

@@ -41,15 +41,12 @@ func (r *refusal) Error() string { return r.words }
 func (k *Keeper) provision(ctx context.Context, want api.Wanted) error {
 	k.asking.Lock()
 	defer k.asking.Unlock()
-	k.mu.Lock()
-	living, running, leaving := k.living, k.cancel != nil, k.leaving
-	k.mu.Unlock()
-	switch {
-	case leaving:
-		return &refusal{"the lab is being taken down; wait for that, then provision it again"}
-	case running:
-		return nil
+	if granted, err := k.mayRun(); !granted {
+		return err
 	}
+	k.mu.Lock()
+	living := k.living
+	k.mu.Unlock()
 	if os.Geteuid() != 0 {
 		return fmt.Errorf("%w: laying nodes on containers needs root for now; run kettlehole as root", substrate.ErrWorkstation)
 	}
@@ -108,22 +105,7 @@ func (k *Keeper) provision(ctx context.Context, want api.Wanted) error {
 			return err
 		}
 	}
-	// Recorded before the answer is given: a run that was granted goes on even
-	// if this keeper ends the next moment.
-	wish, err := json.Marshal(want)
-	if err != nil {
-		return err
-	}
-	started, err := k.ledger.StartRun(ctx, m.Lab.Name, wish)
-	if err != nil {
-		return err
-	}
-	k.mu.Lock()
-	k.living = m.Plan
-	k.mu.Unlock()
-	k.board.lay(m.Plan, m.File)
-	k.begin(context.WithoutCancel(ctx), m.Plan, started)
-	return nil
+	return k.launch(ctx, m.Plan, m.File, want)
 }
 
 // begin starts a run that was recorded, or goes on with one. The lab must not
@@ -157,8 +139,8 @@ func (k *Keeper) begin(ctx context.Context, p *plan.Plan, started ledger.Run) {
 			if s.Run.Ended.IsZero() {
 				s.Run = ended(*s, k.options.Clock.Now(), outcome(ctx, err)).Run
 			}
-			if s.Phase == api.PhaseLeaving {
-				return // the teardown that cancelled it says how it goes on
+			if s.Phase == api.PhaseLeaving || s.Phase == api.PhaseStopping {
+				return // what cancelled it says how it goes on
 			}
 			s.Phase = api.PhaseLiving
 			s.Error, s.Fault = "", false

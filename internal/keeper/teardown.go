@@ -31,6 +31,9 @@ func (k *Keeper) startTeardown(ctx context.Context) error {
 	defer k.asking.Unlock()
 	k.mu.Lock()
 	defer k.mu.Unlock()
+	if k.over {
+		return errOver
+	}
 	if k.leaving {
 		return nil
 	}
@@ -87,10 +90,13 @@ func (k *Keeper) takeDown(ctx context.Context) error {
 		}
 		return k.ledger.SetGone(ctx, name, kind, refs...)
 	}
-	for k.isRunning() {
+	for k.isStopping() {
 		if err := k.options.Clock.Sleep(ctx, time.Millisecond); err != nil {
-			return fmt.Errorf("waiting for the run to end: %w", err)
+			return fmt.Errorf("waiting until the lab is stopped: %w", err)
 		}
+	}
+	if err := k.runEnded(ctx); err != nil {
+		return err
 	}
 	k.closeForwards()
 	k.closeLogin()
@@ -157,6 +163,12 @@ func (k *Keeper) isRunning() bool {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	return k.cancel != nil
+}
+
+func (k *Keeper) isStopping() bool {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.stopping
 }
 
 // removeAll removes a folder. The kernel may still be unmounting in a

@@ -32,7 +32,7 @@ func (w watcher) CellIs(cell api.Cell) { w.k.board.CellIs(cell) }
 func (k *Keeper) watch(name string) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	if k.watched[name] || k.leaving {
+	if k.watched[name] || k.leaving || k.resting {
 		return
 	}
 	k.watched[name] = true
@@ -55,17 +55,17 @@ func (k *Keeper) watch(name string) {
 		}()
 		select {
 		case <-ended:
-		case <-k.stopped:
+		case <-k.ended:
 			cancel()
 			<-ended
 			return
 		}
 		k.mu.Lock()
 		delete(k.watched, name)
-		leaving := k.leaving
+		leaving := k.leaving || k.resting
 		k.mu.Unlock()
 		if !leaving {
-			k.board.NodeIs(name, api.Lost, "its first process ended; provision brings it back with its disk")
+			k.board.NodeIs(name, api.Lost, "its first process ended; start brings it back with its disk")
 			k.board.node(name, func(n *api.Node) { n.Services, n.CPU, n.Memory = nil, 0, 0 })
 		}
 	})
@@ -76,7 +76,7 @@ func (k *Keeper) recognise(p *plan.Plan, living []string, cells []ledger.Cell) {
 	for _, n := range p.Nodes {
 		state, reason := api.Ready, ""
 		if !slices.Contains(living, n.Name) {
-			state, reason = api.Lost, "its first process ended; provision brings it back with its disk"
+			state, reason = api.Lost, "its first process ended; start brings it back with its disk"
 		} else {
 			for _, s := range p.Steps {
 				if !slices.Contains(s.Nodes, n.Name) {
@@ -103,7 +103,7 @@ func (k *Keeper) measure(ctx context.Context) {
 	last := map[string]reading{}
 	for k.options.Clock.Sleep(ctx, time.Second) == nil {
 		k.mu.Lock()
-		p, containers, leaving := k.living, k.containers, k.leaving
+		p, containers, leaving := k.living, k.containers, k.leaving || k.resting
 		k.mu.Unlock()
 		if p == nil || containers == nil || leaving {
 			continue

@@ -82,7 +82,7 @@ func (k *Keeper) tellWithin(ctx context.Context) {
 	for ctx.Err() == nil {
 		changed := k.board.next()
 		k.mu.Lock()
-		p, last, leaving := k.living, k.told, k.leaving
+		p, last, leaving := k.living, k.told, k.leaving || k.resting
 		k.mu.Unlock()
 		if p != nil && last != nil && !leaving && (p != last.plan || !maps.Equal(k.board.away(), last.away)) {
 			if err := k.serveWithin(ctx, p); err != nil && ctx.Err() == nil {

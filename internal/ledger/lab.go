@@ -12,8 +12,9 @@ type LabState string
 
 // The states of a lab in the ledger.
 const (
-	Living LabState = "living"  // made, or being made
-	Ending LabState = "leaving" // a teardown has begun and must be carried through
+	Living  LabState = "living"  // made, or being made
+	Resting LabState = "resting" // stopped, or being stopped, which must be carried through
+	Ending  LabState = "leaving" // a teardown has begun and must be carried through
 )
 
 // Lab is a lab that has something on this workstation.

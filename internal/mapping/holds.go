@@ -11,7 +11,7 @@ import (
 )
 
 // Holds tells what labs hold of the workstation: what their nodes may use, and
-// what they use now.
+// what they use now. One that is stopped keeps its ports, and no memory.
 func Holds(labs []ledger.Lab) []workstation.Hold {
 	var all []workstation.Hold
 	for _, l := range labs {
@@ -21,7 +21,9 @@ func Holds(labs []ledger.Lab) []workstation.Hold {
 		}
 		hold := workstation.Hold{Lab: l.Name, MemoryUsed: survey.GroupMemory(home.Group(l.ID))}
 		for _, n := range p.Nodes {
-			hold.MemoryLimit += int64(n.Memory)
+			if l.State != ledger.Resting {
+				hold.MemoryLimit += int64(n.Memory)
+			}
 		}
 		for _, f := range p.Forwards {
 			hold.Ports = append(hold.Ports, f.Listen.String())

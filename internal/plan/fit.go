@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"kettlehole/internal/labfile"
+	"kettlehole/internal/workstation"
 )
 
 // Cost is what a substrate takes for a node beside what the node itself may
@@ -64,26 +65,14 @@ func (m *maker) fit() {
 		f.Disk += n * (g.Disk + cost.Disk)
 		f.CPU += labfile.Cores(g.Count) * g.CPU
 	}
-	var mine labfile.Bytes
-	for _, l := range m.facts.Labs {
-		if l.Lab == m.lab.Name {
-			mine += labfile.Bytes(l.MemoryUsed)
-		} else {
-			f.Others += labfile.Bytes(max(l.MemoryLimit-l.MemoryUsed, 0))
-		}
-	}
-	f.MemoryFree = max(labfile.Bytes(m.facts.MemoryAvailable)+mine-f.Others, 0)
+	f.leave(m.facts, m.lab.Name)
 	known := m.facts.MemoryTotal > 0
 	if known && f.Memory > f.MemoryFree {
 		severity, remedy := labfile.Error, "give the groups less memory or fewer nodes, or promise more than there is with --tight"
 		if m.where.Tight {
 			severity, remedy = labfile.Caution, ""
 		}
-		also := ""
-		if f.Others > 0 {
-			also = fmt.Sprintf("; %s more is promised to other labs", f.Others)
-		}
-		m.say(severity, labfile.Pos{}, 0, remedy, "the nodes may use %s of memory together, and the workstation has %s for them%s", f.Memory, f.MemoryFree, also)
+		m.say(severity, labfile.Pos{}, 0, remedy, "%s", f.short())
 	}
 	if known && f.Disk > f.DiskFree {
 		m.say(labfile.Caution, labfile.Pos{}, 0, "", "the nodes may write %s to their disks together, and the workstation has %s free", f.Disk, f.DiskFree)
@@ -92,6 +81,43 @@ func (m *maker) fit() {
 		f.Rooms = append(f.Rooms, m.room(g, f, known))
 	}
 	m.plan.Fit = f
+}
+
+// leave works out how much memory there is for a lab, beside what others were
+// promised.
+func (f *Fit) leave(facts workstation.Facts, lab string) {
+	var mine labfile.Bytes
+	for _, l := range facts.Labs {
+		if l.Lab == lab {
+			mine += labfile.Bytes(l.MemoryUsed)
+		} else {
+			f.Others += labfile.Bytes(max(l.MemoryLimit-l.MemoryUsed, 0))
+		}
+	}
+	f.MemoryFree = max(labfile.Bytes(facts.MemoryAvailable)+mine-f.Others, 0)
+}
+
+// short says that there is too little memory.
+func (f *Fit) short() string {
+	also := ""
+	if f.Others > 0 {
+		also = fmt.Sprintf("; %s more is promised to other labs", f.Others)
+	}
+	return fmt.Sprintf("the nodes may use %s of memory together, and the workstation has %s for them%s", f.Memory, f.MemoryFree, also)
+}
+
+// Lacks says what memory this workstation lacks for a lab that was made before
+// and is to come back, "" where it has enough.
+func (p *Plan) Lacks(facts workstation.Facts) string {
+	var f Fit
+	for _, n := range p.Nodes {
+		f.Memory += n.Memory + Costs[labfile.Container].Memory
+	}
+	f.leave(facts, p.Lab)
+	if facts.MemoryTotal == 0 || f.Memory <= f.MemoryFree {
+		return ""
+	}
+	return f.short()
 }
 
 // room works out how many more nodes of a group could be planned.

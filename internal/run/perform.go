@@ -29,6 +29,13 @@ func (r *Run) perform(ctx context.Context, i int) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	c := &r.cells[i]
+	var hindered *hindrance
+	if errors.As(err, &hindered) {
+		c.State, c.Reason = api.Waiting, hindered.Error()
+		r.Watcher.CellIs(c.Cell)
+		r.advance(ctx)
+		return
+	}
 	if c.State == api.Running || err != nil {
 		c.Ended = r.Clock.Now()
 	}
@@ -37,10 +44,7 @@ func (r *Run) perform(ctx context.Context, i int) {
 		c.State = api.Done
 	}
 	if err != nil {
-		c.State, c.Reason = api.Failed, r.Secrets.Text(err.Error())
-		r.faults = append(r.faults, fmt.Errorf("step %s on %s: %s", step.Name, node.Name, c.Reason))
-		r.nodes[node.Name] = api.Failed
-		r.Watcher.NodeIs(node.Name, api.Failed, fmt.Sprintf("step %s failed", step.Name))
+		r.fail(i, err)
 	}
 	if c.State != api.Reused {
 		if err := r.Record.SetCell(ctx, r.Plan.Lab, r.row(i, identity)); err != nil {
@@ -50,6 +54,15 @@ func (r *Run) perform(ctx context.Context, i int) {
 	r.Watcher.CellIs(c.Cell)
 	r.settle(node.Name)
 	r.advance(ctx)
+}
+
+// fail says why a cell failed, and that its node did. The caller holds the lock.
+func (r *Run) fail(i int, err error) {
+	c := &r.cells[i]
+	c.State, c.Reason = api.Failed, r.Secrets.Text(err.Error())
+	r.faults = append(r.faults, fmt.Errorf("step %s on %s: %s", c.Step, c.Node, c.Reason))
+	r.nodes[c.Node] = api.Failed
+	r.Watcher.NodeIs(c.Node, api.Failed, fmt.Sprintf("step %s failed", c.Step))
 }
 
 func (r *Run) row(i int, identity string) ledger.Cell {
@@ -77,17 +90,25 @@ func (r *Run) carry(ctx context.Context, i int, step plan.Step, node plan.Node, 
 		// is not begun anew: its job is still known on the node by the same name.
 		started = before.Started
 	}
+	if !reused {
+		if err := r.stood(ctx, i); err != nil {
+			return err
+		}
+	}
 	works := !reused && (step.Script != "" || len(step.Put) > 0)
 	if works {
 		if err := r.enter(ctx, func(reason string) { r.setCell(i, func(c *api.Cell) { c.Reason = reason }) }); err != nil {
 			return err
 		}
 	}
+	over := r.stands(i, reused)
 	err := r.work(ctx, i, client, step, node, identity, reused, started)
 	if works {
 		r.leave()
 	}
-	if err == nil && !reused && step.Wait != nil {
+	if over != nil {
+		r.busy.Go(func() { r.stand(ctx, i, client, identity, err, over) })
+	} else if err == nil && !reused && step.Wait != nil {
 		return r.wait(ctx, i, client, *step.Wait)
 	}
 	return err

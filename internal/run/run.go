@@ -77,9 +77,13 @@ type Run struct {
 	cells  []cell
 	nodes  map[string]string // name to state
 	born   map[string]string // node to the name of its disk
-	faults []error
-	active int // nodes being made and scripts that run
-	busy   sync.WaitGroup
+	back   map[string]bool   // nodes that were started in this run
+	// standing are done cells whose wait is looked at again; the channel closes
+	// when that is over.
+	standing map[int]chan struct{}
+	faults   []error
+	active   int // nodes being made and scripts that run
+	busy     sync.WaitGroup
 }
 
 // cell is the state of a step on a node in this run.
@@ -152,6 +156,7 @@ func (r *Run) recall(ctx context.Context) error {
 	r.mu.Lock() // others ask already what will be reused
 	defer r.mu.Unlock()
 	r.values, r.nodes, r.born = values, map[string]string{}, map[string]string{}
+	r.back, r.standing = map[string]bool{}, map[int]chan struct{}{}
 	r.cells = make([]cell, len(r.Graph.Cells))
 	for i, c := range r.Graph.Cells {
 		r.cells[i].Cell = api.Cell{Step: c.Step, Node: c.Node, State: api.Waiting}
@@ -189,7 +194,7 @@ func (r *Run) raise(ctx context.Context, node plan.Node) {
 		return
 	}
 	r.mu.Lock()
-	r.born[node.Name] = became.Born
+	r.born[node.Name], r.back[node.Name] = became.Born, !became.Stayed
 	r.mu.Unlock()
 	if err := r.Record.SetMade(ctx, r.Plan.Lab, ledger.Entry{Kind: ledger.NodeK, Ref: node.Name}); err != nil {
 		fail(api.Failed, err)
@@ -273,7 +278,7 @@ func (r *Run) setNode(name, state, reason string) {
 // holds the lock.
 func (r *Run) settle(node string) {
 	for i := range r.cells {
-		if r.cells[i].Node == node && !r.done(i) {
+		if r.cells[i].Node == node && (!r.done(i) || r.standing[i] != nil) {
 			return
 		}
 	}

@@ -58,6 +58,7 @@ type world struct {
 	jobs   map[string]bool
 	still  bool // sleeping takes no time of this clock
 	born   map[string]string
+	stayed bool           // nodes run already
 	fails  map[string]int // "step on node" to how many tries fail first
 	files  map[string]string
 	held   chan struct{} // if there is one, jobs wait for it
@@ -92,7 +93,7 @@ func (w *world) Usage(string) (substrate.Usage, error)            { return subst
 func (w *world) Make(_ context.Context, n substrate.Node) (substrate.Made, error) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	return substrate.Made{Born: w.born[n.Name]}, w.made[n.Name]
+	return substrate.Made{Born: w.born[n.Name], Stayed: w.stayed}, w.made[n.Name]
 }
 func (w *world) Remove(context.Context, string) error                   { return nil }
 func (w *world) Keep(context.Context, string, string) error             { return nil }
@@ -167,6 +168,8 @@ func (w *world) answer(node string, r agent.Request) (reply agent.Reply) {
 		reply.Probe = &agent.ProbeResult{Held: w.probes[node] == 0, Seen: "connection refused"}
 		if w.probes[node] > 0 {
 			w.probes[node]--
+		} else {
+			w.log = append(w.log, "held on "+node)
 		}
 	}
 	return reply
@@ -270,7 +273,7 @@ func TestReuse(t *testing.T) {
 	require.NoError(t, w.do(t.Context(), t, 1, desk))
 	require.NoError(t, w.do(t.Context(), t, 2, desk))
 	for _, line := range w.log {
-		assert.True(t, strings.HasPrefix(line, "start "), "ran again: %s", line)
+		assert.True(t, strings.HasPrefix(line, "start ") || strings.HasPrefix(line, "held on "), "ran again: %s", line)
 	}
 	// Of a changed script, what it gave and what took that are due.
 	require.NoError(t, w.do(t.Context(), t, 3, strings.Replace(desk, "run: join", "run: join --anew", 1)))

@@ -326,6 +326,8 @@ func (a *App) stated(msg stateMsg) tea.Cmd {
 		}
 	case msg.state.Error != "" && msg.state.Error != before.Error:
 		a.say(true, "%s", firstLine(msg.state.Error))
+	case before.Phase == api.PhaseStopping && msg.state.Phase == api.PhaseStopped:
+		a.say(false, "%s is stopped; S brings it back, with its disks", w.lab)
 	case msg.state.Phase == api.PhaseGone && before.Phase != api.PhaseGone && msg.state.Audit != nil:
 		if msg.state.Audit.Clean() {
 			a.say(false, "%s is gone, and the workstation is as it was", w.lab)
@@ -390,6 +392,8 @@ func (a *App) press(key string) tea.Cmd {
 		return a.provision(api.Ways{})
 	case "t":
 		return a.teardown()
+	case "S":
+		return a.stopOrStart(a.world.lab, a.world.state)
 	case "x":
 		return a.cancelRun()
 	default:
@@ -421,10 +425,7 @@ func (a *App) provision(ways api.Ways) tea.Cmd {
 	}
 	lab, wanted := a.options.Station.Open(w.lab), api.Wanted{File: w.mapping.File, Inputs: w.given, Tight: a.options.Tight, Ways: ways}
 	begin := func() tea.Cmd {
-		a.current = viewRun
-		v := a.views[viewRun].(*runView)
-		v.past, v.moved = nil, false
-		a.feed.expect()
+		a.showRun()
 		return func() tea.Msg { return doneMsg{"provision", lab.Provision(a.ctx, wanted)} }
 	}
 	var lost []string
@@ -446,6 +447,48 @@ func (a *App) provision(ways api.Ways) tea.Cmd {
 		yes:   begin,
 	}
 	return nil
+}
+
+// showRun shows the run that is about to begin.
+func (a *App) showRun() {
+	a.current = viewRun
+	v := a.views[viewRun].(*runView)
+	v.past, v.moved = nil, false
+	a.feed.expect()
+}
+
+// stopOrStart brings a lab back that is stopped, or asks and stops it.
+func (a *App) stopOrStart(name string, state api.State) tea.Cmd {
+	lab := a.options.Station.Open(name)
+	switch {
+	case state.Plan == nil || state.Phase == api.PhaseGone || state.Phase == api.PhaseLeaving:
+		a.say(true, "no lab lives here that could be stopped")
+	case state.Phase == api.PhaseStopping:
+		a.say(false, "%s is being stopped", name)
+	case state.Phase == api.PhaseStopped:
+		if name == a.world.lab {
+			a.showRun()
+		}
+		return func() tea.Msg { return doneMsg{"start", lab.Start(a.ctx, api.Wanted{Tight: a.options.Tight})} }
+	default:
+		words := []string{fmt.Sprintf("Stop %s?", name),
+			fmt.Sprintf("All programs on its %s end. Disks, addresses and ports stay, and S brings it back.", count(len(state.Plan.Nodes), "node"))}
+		if state.Run.N > 0 && state.Run.Outcome == "" {
+			words = append(words, fmt.Sprintf("Run %d is cancelled.", state.Run.N))
+		}
+		a.ask = &question{words: words, no: "nothing was stopped", yes: func() tea.Cmd {
+			return func() tea.Msg { return doneMsg{"stop", lab.Stop(a.ctx)} }
+		}}
+	}
+	return nil
+}
+
+// restKey is the key that stops the open lab, or starts it.
+func (w *world) restKey() binding {
+	if w.rests() {
+		return binding{"S", "start the lab"}
+	}
+	return binding{"S", "stop the lab"}
 }
 
 // teardown asks, then takes the lab down.
@@ -494,8 +537,7 @@ func (a *App) cancelRun() tea.Cmd {
 
 // shell hands the terminal to a shell on a node.
 func (a *App) shell(node string) tea.Cmd {
-	switch state := a.world.node(node).State; state {
-	case api.Absent, api.Creating, api.Booting, api.Lost:
+	if state := a.world.node(node).State; !api.Runs(state) {
 		a.say(true, "%s is %s; there is no shell on it", node, state)
 		return nil
 	}

@@ -205,6 +205,51 @@ func TestAsksBeforeHarm(t *testing.T) {
 	assert.Nil(t, a.ask)
 	press(a, "t")
 	assert.NotNil(t, a.press("y"), "now it is asked for")
+	press(a, "S")
+	assert.Contains(t, text(a), "Stop desk?")
+	assert.Contains(t, text(a), "Run 1 is cancelled.")
+	press(a, "q")
+	assert.Contains(t, text(a), "nothing was stopped")
+}
+
+// A lab that is stopped says so everywhere, shows no use, and can be started.
+func TestStoppedLab(t *testing.T) {
+	a := shown(t, 160, 40, desk)
+	s := state(a)
+	s.Phase, s.Run.Outcome = api.PhaseStopping, api.OutcomeCancelled
+	a.Update(stateMsg{"desk", s})
+	assert.Contains(t, text(a), "is being stopped")
+	press(a, "S")
+	assert.Nil(t, a.ask)
+	s.Phase = api.PhaseStopped
+	for i, n := range s.Nodes {
+		s.Nodes[i] = api.Node{Name: n.Name, State: api.Stopped}
+	}
+	for i := range s.Forwards {
+		s.Forwards[i].Reason = "the lab is stopped"
+	}
+	a.Update(stateMsg{"desk", s})
+	assert.Contains(t, text(a), "desk is stopped; S brings it back")
+	press(a, "4", "down", "down", "down")
+	for _, want := range []string{"▢ stopped", "gate-1   stopped", "may use", "S start the lab"} {
+		assert.Contains(t, text(a), want)
+	}
+	for _, other := range []string{"get in", "connections", "run a command", "ready for"} {
+		assert.NotContains(t, text(a), other)
+	}
+	press(a, "!")
+	assert.Contains(t, text(a), "gate-1 is stopped; there is no shell on it")
+	for view, want := range map[string]string{"3": "start the lab", "5": "start the lab"} {
+		press(a, view)
+		assert.Contains(t, text(a), want)
+	}
+	assert.NotNil(t, a.press("S"))
+	assert.Equal(t, viewRun, a.current, "the run that brings it back is shown")
+	press(a, "1")
+	a.Update(labsMsg{[]labLine{{lab: ledger.Lab{Name: "desk", File: "/x/desk.lab.yaml"}, state: s}}})
+	assert.Contains(t, text(a), "S start it")
+	assert.Contains(t, text(a), "▢ desk")
+	assert.NotContains(t, text(a), "512 MiB", "it may use nothing now")
 }
 
 func TestHelpAndKeys(t *testing.T) {

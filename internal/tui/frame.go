@@ -65,6 +65,10 @@ func (a *App) drawLab(g *cell.Grid) int {
 	switch {
 	case w.state.Phase == api.PhaseLeaving:
 		return g.Text(x+3, 0, cell.Fore(w.theme.Ochre), "is being taken down")
+	case w.state.Phase == api.PhaseStopping:
+		return g.Text(x+3, 0, cell.Fore(w.theme.Ochre), "is being stopped")
+	case w.rests():
+		return g.Text(x+3, 0, w.dim(), "▢ stopped")
 	case w.state.Phase == api.PhaseGone:
 		return g.Text(x+3, 0, w.dim(), "· gone")
 	case !w.lives() && w.file != "" && !w.mapping.Good():
@@ -164,6 +168,7 @@ func (a *App) drawKeys(g *cell.Grid) {
 // everywhere are the keys of all views.
 var everywhere = []binding{
 	{"1 to 5", "go to a view"}, {"p", "provision, or go on"}, {"x", "cancel the run"}, {"t", "tear the lab down"},
+	{"S", "stop the lab, or start it"},
 	{"Esc", "back to the labs"}, {"q", "leave; labs go on living"},
 }
 
@@ -181,7 +186,7 @@ func (a *App) drawHelp(g *cell.Grid) {
 	w := &a.world
 	keys := a.views[a.current].keys(w)
 	rows := max(len(keys), len(everywhere))
-	x, y := a.panel(g, 88, rows+6)
+	x, y := a.panel(g, 94, rows+6)
 	g.Text(x+3, y+1, w.text().Strong(), "in "+a.views[a.current].name())
 	g.Text(x+47, y+1, w.text().Strong(), "everywhere")
 	for i, k := range keys {
@@ -192,7 +197,7 @@ func (a *App) drawHelp(g *cell.Grid) {
 		g.Text(x+47, y+3+i, w.key(), k.key)
 		g.Clip(x+58, y+3+i, 29, w.text(), k.does)
 	}
-	g.Text(x+3, y+rows+4, w.dim(), "levels: · absent  ▁ creating  ▃ booting  ▅ provisioning  █ ready  ✕ failed  ? lost")
+	g.Text(x+3, y+rows+4, w.dim(), "levels: · absent  ▁ creating  ▃ booting  ▅ provisioning  █ ready  ✕ failed  ▢ stopped  ? lost")
 }
 
 func (a *App) drawQuestion(g *cell.Grid) {

@@ -65,10 +65,17 @@ func (v *labsView) draw(w *world, g *cell.Grid) {
 		if all > 0 && ready == all {
 			style = cell.Fore(w.theme.Moss)
 		}
-		g.Text(columns[0], y, style, meter(float64(ready)/float64(max(all, 1))))
+		level, rests := meter(float64(ready)/float64(max(all, 1))), line.state.Phase == api.PhaseStopped
+		if rests {
+			level, style = w.level(api.Stopped)
+		}
+		g.Text(columns[0], y, style, level)
 		g.Clip(columns[0]+2, y, columns[1]-columns[0]-3, w.text().Strong(), line.lab.Name)
 		if line.err != nil {
 			g.Clip(columns[1], y, g.Width-columns[1]-1, cell.Fore(w.theme.Brick), "its keeper does not answer: "+line.err.Error())
+		} else if rests {
+			g.Text(columns[1], y, w.dim(), "stopped")
+			g.Text(columns[2], y, w.text(), draw.Age(w.now.Sub(line.lab.Created)))
 		} else {
 			g.Text(columns[1], y, w.text(), fmt.Sprintf("%d of %d", ready, all))
 			g.Text(columns[2], y, w.text(), draw.Age(w.now.Sub(line.lab.Created)))
@@ -94,6 +101,11 @@ func (v *labsView) press(a *App, key string) (tea.Cmd, bool) {
 	if move := step(key, 5); move != 0 {
 		v.list.move(move, len(a.world.labs))
 		return nil, true
+	}
+	if key == "S" && len(a.world.labs) > 0 {
+		v.list.move(0, len(a.world.labs))
+		chosen := a.world.labs[v.list.chosen]
+		return a.stopOrStart(chosen.lab.Name, chosen.state), true
 	}
 	if key == "enter" && len(a.world.labs) > 0 {
 		v.list.move(0, len(a.world.labs))
@@ -131,5 +143,9 @@ func (v *labsView) keys(w *world) []binding {
 	if len(w.labs) == 0 {
 		return []binding{{"2", "the plan of the open file"}, {"q", "leave"}}
 	}
-	return []binding{{"↑↓", "choose a lab"}, {"Enter", "open it"}, {"q", "leave"}}
+	rest := binding{"S", "stop it"}
+	if at := min(v.list.chosen, len(w.labs)-1); w.labs[at].state.Phase == api.PhaseStopped {
+		rest.does = "start it"
+	}
+	return []binding{{"↑↓", "choose a lab"}, {"Enter", "open it"}, rest, {"q", "leave"}}
 }

@@ -144,7 +144,7 @@ func (v *ledgerView) wheel(a *App, lines int) { v.list.move(lines, len(a.world.t
 
 func (v *ledgerView) keys(w *world) []binding {
 	if w.lives() {
-		return []binding{{"↑↓", "scroll"}, {"t", "tear down"}, {"q", "leave"}}
+		return []binding{{"↑↓", "scroll"}, w.restKey(), {"t", "tear down"}, {"q", "leave"}}
 	}
 	return []binding{{"p", "provision"}, {"q", "leave"}}
 }

@@ -138,7 +138,9 @@ func (v *nodesView) drawList(w *world, g *cell.Grid) {
 		g.Clip(4, y, 15, w.text().Strong(), n.Name)
 		g.Clip(20, y, 7, w.dim(), shortAddress(n))
 		if w.lives() {
-			graph(g, 28, y, graphWidth, cell.Fore(w.theme.Ice), w.cpu[n.Name])
+			if api.Runs(state.State) {
+				graph(g, 28, y, graphWidth, cell.Fore(w.theme.Ice), w.cpu[n.Name])
+			}
 			if state.Memory > 0 {
 				g.Right(g.Width-1, y, w.text(), labfile.Bytes(state.Memory).String())
 			} else {
@@ -233,14 +235,17 @@ func (v *nodesView) drawDeep(w *world, g *cell.Grid, n api.Node) {
 	})
 	y = v.drawFronts(w, g, y, n.Name)
 	y = v.drawWays(w, g, y, n.Name)
-	fact("get in", func(x int) int {
-		x = g.Text(x, y, w.text(), "ssh "+n.Name+"."+p.Lab)
-		x = g.Text(x+3, y, w.dim(), "or")
-		x = g.Text(x+1, y, w.key(), "!")
-		return g.Text(x+1, y, w.dim(), "here")
-	})
+	runs := w.lives() && api.Runs(n.State)
+	if runs || !w.lives() {
+		fact("get in", func(x int) int {
+			x = g.Text(x, y, w.text(), "ssh "+n.Name+"."+p.Lab)
+			x = g.Text(x+3, y, w.dim(), "or")
+			x = g.Text(x+1, y, w.key(), "!")
+			return g.Text(x+1, y, w.dim(), "here")
+		})
+	}
 	y++
-	if !w.lives() {
+	if !runs {
 		fact("may use", func(x int) int {
 			return g.Text(x, y, w.text(), fmt.Sprintf("%s cores, %s of memory", planned.CPU, planned.Memory))
 		})
@@ -396,6 +401,9 @@ func (v *nodesView) keys(w *world) []binding {
 	keys := []binding{{"↑↓", "choose a node"}}
 	if !w.lives() {
 		return append(keys, binding{"p", "provision"}, binding{"q", "leave"})
+	}
+	if w.rests() {
+		return append(keys, w.restKey(), binding{"t", "tear down"}, binding{"q", "leave"})
 	}
 	if v.asked != nil {
 		keys = append(keys, binding{"Esc", "hide the answers"}, binding{"r", "run another command"}, binding{"PgUp PgDn", "scroll them"})

@@ -41,8 +41,7 @@ const paneKey = "ctrl+]"
 
 // openPane opens a shell on a node beside the list.
 func (v *nodesView) openPane(a *App, node string) tea.Cmd {
-	switch state := a.world.node(node).State; state {
-	case api.Absent, api.Creating, api.Booting, api.Lost:
+	if state := a.world.node(node).State; !api.Runs(state) {
 		a.say(true, "%s is %s; there is no shell on it", node, state)
 		return nil
 	}

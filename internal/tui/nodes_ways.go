@@ -69,6 +69,10 @@ func (v *nodesView) drawWays(w *world, g *cell.Grid, y int, node string) int {
 		if f.Added {
 			x = g.Text(x+2, y, cell.Fore(w.theme.Ochre), "added by hand")
 		}
+		if w.rests() {
+			y++
+			continue
+		}
 		if f.Reason != "" {
 			g.Clip(x+2, y, g.Width-x-2, cell.Fore(w.theme.Brick), f.Reason)
 		}

@@ -222,6 +222,8 @@ func (v *runView) keys(w *world) []binding {
 	switch {
 	case v.past != nil:
 		keys = append(keys, binding{"Esc", "the newest run"})
+	case w.rests():
+		keys = append(keys, w.restKey())
 	case w.running():
 		keys = append(keys, binding{"x", "cancel the run"})
 	case w.state.Run.Outcome != api.OutcomeDone:

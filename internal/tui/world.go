@@ -47,6 +47,9 @@ func (w *world) lives() bool {
 	return w.state.Phase != "" && w.state.Phase != api.PhaseGone && w.state.Plan != nil
 }
 
+// rests tells whether the open lab is stopped.
+func (w *world) rests() bool { return w.lives() && w.state.Phase == api.PhaseStopped }
+
 // running tells whether a run goes on.
 func (w *world) running() bool {
 	return w.lives() && w.state.Run.N > 0 && w.state.Run.Outcome == ""
@@ -131,6 +134,8 @@ func (w *world) level(state string) (string, cell.Style) {
 		return "█", cell.Fore(w.theme.Moss)
 	case api.Failed:
 		return "✕", cell.Fore(w.theme.Brick)
+	case api.Stopped:
+		return "▢", w.dim()
 	case api.Lost:
 		return "?", cell.Fore(w.theme.Brick)
 	}

@@ -1,8 +1,10 @@
 package server
 
 import (
+	"errors"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -51,42 +53,73 @@ func lookPath(name string, env []string) (string, error) {
 // endMarked ends every process that has the mark in its environment, asking
 // first and insisting after grace.
 func endMarked(mark string, grace time.Duration) {
+	end(func(pid string) bool {
+		env, err := os.ReadFile("/proc/" + pid + "/environ")
+		return err == nil && strings.Contains("\x00"+string(env), "\x00"+mark+"\x00")
+	}, grace, unix.SIGTERM)
+}
+
+// end ends the processes for which is says so, asking first and insisting after
+// grace.
+func end(is func(pid string) bool, grace time.Duration, asking ...syscall.Signal) {
 	const step = 20 * time.Millisecond
 	for waited := time.Duration(0); ; waited += step {
-		sig := unix.SIGTERM
-		if waited >= grace {
-			sig = unix.SIGKILL
-		}
-		pids := marked(mark)
+		pids := others(is)
 		if len(pids) == 0 || waited > grace+2*time.Second {
 			return
 		}
-		if waited == 0 || sig == unix.SIGKILL {
+		signals := asking
+		if waited >= grace {
+			signals = []syscall.Signal{unix.SIGKILL}
+		}
+		if waited == 0 || waited >= grace {
 			for _, pid := range pids {
-				_ = unix.Kill(pid, sig)
+				for _, sig := range signals {
+					_ = unix.Kill(pid, sig)
+				}
 			}
 		}
 		time.Sleep(step)
 	}
 }
 
-// marked lists the processes, zombies left out, that have the mark in their
-// environment.
-func marked(mark string) []int {
+// others lists the processes beside this one for which is says so.
+func others(is func(pid string) bool) []int {
 	entries, err := os.ReadDir("/proc")
 	if err != nil {
 		return nil
 	}
 	var pids []int
 	for _, e := range entries {
-		pid, err := strconv.Atoi(e.Name())
-		if err != nil || pid == os.Getpid() {
-			continue
-		}
-		env, err := os.ReadFile("/proc/" + e.Name() + "/environ")
-		if err == nil && strings.Contains("\x00"+string(env), "\x00"+mark+"\x00") {
+		if pid, err := strconv.Atoi(e.Name()); err == nil && pid != os.Getpid() && is(e.Name()) {
 			pids = append(pids, pid)
 		}
 	}
 	return pids
+}
+
+// haltGrace is how long programs have that nobody counts as services.
+const haltGrace = 2 * time.Second
+
+// halt ends everything on the node but its first process: the services, the
+// last one first, then what else runs. What shells leave to their terminal
+// ends with it (SIGHUP).
+func (s *Server) halt() error {
+	if os.Getpid() != 1 {
+		return errors.New("only the first process of a node may end all others")
+	}
+	s.changed.L.Lock()
+	order := slices.Clone(s.order)
+	s.changed.L.Unlock()
+	for _, name := range slices.Backward(order) {
+		if err := s.stopService(name); err != nil {
+			return err
+		}
+	}
+	end(func(pid string) bool {
+		stat, err := os.ReadFile("/proc/" + pid + "/stat")
+		state := string(stat[strings.LastIndex(string(stat), ")")+1:])
+		return err == nil && !strings.HasPrefix(state, " Z") // proc_pid_stat(5); the dead are reaped
+	}, haltGrace, unix.SIGTERM, unix.SIGHUP)
+	return nil
 }

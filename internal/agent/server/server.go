@@ -143,6 +143,8 @@ func (s *Server) handle(conn net.Conn, request agent.Request) (reply agent.Reply
 		err = s.startService(request.Service)
 	case request.Op == agent.OpStop:
 		err = s.stopService(request.Service)
+	case request.Op == agent.OpHalt:
+		err = s.halt()
 	case request.Op == agent.OpJob && request.Job != nil:
 		reply.Job, err = s.job(*request.Job)
 	case request.Op == agent.OpCancel && request.Job != nil:

@@ -15,7 +15,7 @@ const (
 	firstPause      = 200 * time.Millisecond
 	longestPause    = 10 * time.Second
 	settled         = 10 * time.Second // after running this long, the pause begins anew
-	serviceGrace    = 3 * time.Second
+	serviceGrace    = 10 * time.Second
 )
 
 const serviceMark = "KETTLEHOLE_SERVICE="
