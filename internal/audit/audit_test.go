@@ -8,7 +8,6 @@ import (
 	"path/filepath"
 	"runtime"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 
@@ -22,9 +21,6 @@ import (
 	"kettlehole/internal/audit"
 	"kettlehole/internal/testbed"
 )
-
-// insideVariable marks the run of this test in namespaces of its own.
-const insideVariable = "KETTLEHOLE_TEST_AUDIT_INSIDE"
 
 func TestCompare(t *testing.T) {
 	before := audit.Snapshot{audit.Links: {"lo": "device"}, audit.Sysctls: {"net.x": "0"}, audit.Files: {"/a": "1", "/b": "1"}, audit.Processes: {"process 1": ""}}
@@ -46,21 +42,12 @@ func TestCompare(t *testing.T) {
 // A leftover of each kind is planted, seen by the audit, taken away, and no
 // longer seen. The test runs in network and mount namespaces of its own.
 func TestPlanted(t *testing.T) {
-	testbed.Kernel(t)
-	if os.Getenv(insideVariable) == "" {
-		cmd := exec.Command(os.Args[0], "-test.run=^TestPlanted$", "-test.v")
-		cmd.Env = append(os.Environ(), insideVariable+"=yes")
-		cmd.SysProcAttr = &syscall.SysProcAttr{Cloneflags: unix.CLONE_NEWNET | unix.CLONE_NEWNS}
-		out, err := cmd.CombinedOutput()
-		require.NoError(t, err, "%s", out)
-		require.Contains(t, string(out), "--- PASS: TestPlanted/files", "%s", out)
+	if !testbed.Apart(t) {
 		return
 	}
-	require.NoError(t, unix.Mount("", "/", "", unix.MS_SLAVE|unix.MS_REC, ""))
-	require.NoError(t, unix.Mount("planted", "/var/tmp", "tmpfs", 0, ""))
 	loopback, err := netlink.LinkByName("lo")
 	require.NoError(t, err)
-	require.NoError(t, netlink.LinkSetUp(loopback))
+	require.NoError(t, unix.Mount("planted", "/var/tmp", "tmpfs", 0, ""))
 	lab := audit.Lab{Name: "planted-lab", ID: fmt.Sprintf("planted-lab-%d", os.Getpid()), Home: t.TempDir(), Ports: []string{"127.0.0.1:18080"}}
 	lab.Folder = filepath.Join(lab.Home, "labs", "planted-lab")
 	type plant func(t *testing.T) (take func())

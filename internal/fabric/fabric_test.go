@@ -3,11 +3,8 @@ package fabric_test
 import (
 	"net"
 	"net/netip"
-	"os"
-	"os/exec"
 	"runtime"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 
@@ -21,25 +18,14 @@ import (
 	"kettlehole/internal/testbed"
 )
 
-// insideVariable marks the run of these tests in namespaces of their own.
-const insideVariable = "KETTLEHOLE_TEST_FABRIC_INSIDE"
-
 // inside runs the test again in a network and mount namespace of its own, and
 // tells whether this is that run.
 func inside(t *testing.T) bool {
-	testbed.Kernel(t)
-	if os.Getenv(insideVariable) != "" {
-		require.NoError(t, unix.Mount("", "/", "", unix.MS_SLAVE|unix.MS_REC, ""))
-		require.NoError(t, fabric.Prepare())
-		return true
+	if !testbed.Apart(t) {
+		return false
 	}
-	cmd := exec.Command(os.Args[0], "-test.run=^"+t.Name()+"$", "-test.v")
-	cmd.Env = append(os.Environ(), insideVariable+"=yes")
-	cmd.SysProcAttr = &syscall.SysProcAttr{Cloneflags: unix.CLONE_NEWNET | unix.CLONE_NEWNS}
-	out, err := cmd.CombinedOutput()
-	require.NoError(t, err, "%s", out)
-	require.Contains(t, string(out), "--- PASS: "+t.Name())
-	return false
+	require.NoError(t, fabric.Prepare())
+	return true
 }
 
 func links(t *testing.T) (names []string) {

@@ -10,7 +10,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 
@@ -25,9 +24,6 @@ import (
 	"kettlehole/internal/testbed"
 )
 
-// apartVariable marks the run of a test in a network of its own.
-const apartVariable = "KETTLEHOLE_TEST_KEEPER_APART"
-
 // The addresses of the outer world of the tests (RFC 5737, RFC 3849), in a
 // namespace that has no way anywhere else.
 var outer = []string{"198.51.100.7/32", "2001:db8::7/128"}
@@ -35,20 +31,11 @@ var outer = []string{"198.51.100.7/32", "2001:db8::7/128"}
 // apart runs the test again in network and mount namespaces of its own, where
 // the outer world is the test itself, and tells whether this is that run.
 func apart(t *testing.T) bool {
-	testbed.Kernel(t)
-	if os.Getenv(apartVariable) == "" {
-		cmd := exec.Command(os.Args[0], "-test.run=^"+t.Name()+"$", "-test.v")
-		cmd.Env = append(os.Environ(), apartVariable+"=yes")
-		cmd.SysProcAttr = &syscall.SysProcAttr{Cloneflags: unix.CLONE_NEWNET | unix.CLONE_NEWNS}
-		out, err := cmd.CombinedOutput()
-		require.NoError(t, err, "%s", out)
-		require.Contains(t, string(out), "--- PASS: "+t.Name())
+	if !testbed.Apart(t) {
 		return false
 	}
-	require.NoError(t, unix.Mount("", "/", "", unix.MS_SLAVE|unix.MS_REC, ""))
 	loopback, err := netlink.LinkByName("lo")
 	require.NoError(t, err)
-	require.NoError(t, netlink.LinkSetUp(loopback))
 	for _, text := range outer {
 		address, err := netlink.ParseAddr(text)
 		require.NoError(t, err)

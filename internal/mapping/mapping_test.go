@@ -4,15 +4,12 @@ import (
 	"fmt"
 	"net"
 	"os"
-	"os/exec"
 	"path/filepath"
-	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"github.com/vishvananda/netlink"
-	"golang.org/x/sys/unix"
 
 	"kettlehole/internal/mapping"
 	"kettlehole/internal/plan"
@@ -44,20 +41,10 @@ func TestHeldPort(t *testing.T) {
 	assert.True(t, mapped(t, text).Good())
 }
 
-// insideVariable marks the run of a test in a network namespace of its own.
-const insideVariable = "KETTLEHOLE_TEST_MAPPING_INSIDE"
-
 // A route of the workstation that a network with egress would hide is told,
 // and an automatic subnet keeps away from it.
 func TestRouteThatOverlaps(t *testing.T) {
-	testbed.Kernel(t)
-	if os.Getenv(insideVariable) == "" {
-		cmd := exec.Command(os.Args[0], "-test.run=^"+t.Name()+"$", "-test.v")
-		cmd.Env = append(os.Environ(), insideVariable+"=yes", mapping.PoolVariable+"=10.64.0.0/23")
-		cmd.SysProcAttr = &syscall.SysProcAttr{Cloneflags: unix.CLONE_NEWNET}
-		out, err := cmd.CombinedOutput()
-		require.NoError(t, err, "%s", out)
-		require.Contains(t, string(out), "--- PASS: "+t.Name())
+	if !testbed.Apart(t, mapping.PoolVariable+"=10.64.0.0/23") {
 		return
 	}
 	attrs := netlink.NewLinkAttrs()
