@@ -137,3 +137,20 @@ func TestAxis(t *testing.T) {
 	}
 	assert.Equal(t, "12:00", draw.Moment(12*time.Minute, time.Second))
 }
+
+func TestWrap(t *testing.T) {
+	for _, c := range []struct {
+		text  string
+		width int
+		want  []string
+	}{
+		{"", 10, []string{""}},
+		{"one two three", 7, []string{"one two", "three"}},
+		{"one two", 7, []string{"one two"}},
+		{"a-word-that-is-longer than the line", 8, []string{"a-word-that-is-longer", "than the", "line"}},
+		{"first\n\nsecond  one", 20, []string{"first", "", "second one"}},
+		{"any", 0, []string{"any"}},
+	} {
+		assert.Equal(t, c.want, draw.Wrap(c.text, c.width, func(s string) int { return len(s) }), c.text)
+	}
+}

@@ -3,7 +3,6 @@ package tui
 import (
 	"fmt"
 	"path/filepath"
-	"strings"
 
 	"kettlehole/internal/api"
 	"kettlehole/internal/draw"
@@ -222,21 +221,4 @@ func (a *App) drawQuestion(g *cell.Grid) {
 }
 
 // wrap breaks text into lines of at most width cells, at blanks where it can.
-func wrap(text string, width int) []string {
-	var lines []string
-	for _, paragraph := range strings.Split(text, "\n") {
-		line := ""
-		for _, word := range strings.Fields(paragraph) {
-			if line != "" && cell.Width(line)+1+cell.Width(word) > width {
-				lines = append(lines, line)
-				line = ""
-			}
-			if line != "" {
-				line += " "
-			}
-			line += word
-		}
-		lines = append(lines, line)
-	}
-	return lines
-}
+func wrap(text string, width int) []string { return draw.Wrap(text, width, cell.Width) }

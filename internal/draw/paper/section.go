@@ -149,21 +149,11 @@ func total(all []int) int {
 	return sum
 }
 
-// wrapped breaks a text into lines of at most some characters.
+// wrapped breaks a text into lines of at most some characters, none where there
+// is nothing to say.
 func wrapped(text string, width int) []string {
-	var lines []string
-	line := ""
-	for _, word := range strings.Fields(text) {
-		if line != "" && utf8.RuneCountInString(line)+1+utf8.RuneCountInString(word) > width {
-			lines, line = append(lines, line), ""
-		}
-		if line != "" {
-			line += " "
-		}
-		line += word
+	if text == "" {
+		return nil
 	}
-	if line != "" {
-		lines = append(lines, line)
-	}
-	return lines
+	return draw.Wrap(strings.TrimSpace(text), width, utf8.RuneCountInString)
 }
