@@ -174,6 +174,10 @@ func (v *planView) drawSection(w *world, g *cell.Grid, p *plan.Plan, width int) 
 // drawOrder lists the steps with what they wait for.
 func (v *planView) drawOrder(w *world, g *cell.Grid, p *plan.Plan) {
 	g.Text(0, 0, w.dim(), "order")
+	if len(p.Steps) == 0 {
+		g.Text(8, 0, w.dim(), "no steps: a node is ready when it has booted")
+		return
+	}
 	g.Text(8, 0, w.dim(), "a step starts on a node when its earlier steps there, and what it needs, are done")
 	columns := []int{0, 12, 12, 12}
 	rows := make([][]string, 0, len(p.Steps))

@@ -129,3 +129,9 @@ func BenchmarkDial(b *testing.B) {
 		_ = a.View()
 	}
 }
+
+func TestOrderWithoutSteps(t *testing.T) {
+	a := shown(t, 160, 40, "lab: desk\ngroups: {n: {memory: 64M}}\n")
+	assert.Contains(t, text(a), "no steps: a node is ready when it has booted")
+	assert.NotContains(t, text(a), "ends when")
+}
