@@ -34,6 +34,7 @@ func resolvers() []string {
 type told struct {
 	plan *plan.Plan
 	away map[string]bool // nodes that do not live
+	fail bool            // it could not do all of it
 }
 
 // serveWithin makes the lab answer for its names, spread connections and let
@@ -43,13 +44,11 @@ func (k *Keeper) serveWithin(ctx context.Context, p *plan.Plan) error {
 		return err
 	}
 	away := k.board.away()
-	if err := k.containers.Within(ctx, within.Of(p, func(node string) bool { return away[node] })); err != nil {
-		return err
-	}
+	err := k.containers.Within(ctx, within.Of(p, func(node string) bool { return away[node] }))
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	k.told = &told{p, away}
-	return nil
+	k.told = &told{p, away, err != nil}
+	return err
 }
 
 // openOut opens the way out, unless it is open.
@@ -77,15 +76,16 @@ func (k *Keeper) closeOut() {
 	}
 }
 
-// tellWithin tells the lab when nodes come and go, as soon as they do.
+// tellWithin tells the lab when nodes come and go, as soon as they do, and again
+// what it could not do.
 func (k *Keeper) tellWithin(ctx context.Context) {
 	for ctx.Err() == nil {
 		changed := k.board.next()
 		k.mu.Lock()
 		p, last, leaving := k.living, k.told, k.leaving || k.resting
 		k.mu.Unlock()
-		if p != nil && last != nil && !leaving && (p != last.plan || !maps.Equal(k.board.away(), last.away)) {
-			if err := k.serveWithin(ctx, p); err != nil && ctx.Err() == nil {
+		if p != nil && last != nil && !leaving && (last.fail || p != last.plan || !maps.Equal(k.board.away(), last.away)) {
+			if err := k.serveWithin(ctx, p); err != nil && ctx.Err() == nil && !last.fail {
 				k.options.Log.Error("telling the lab of its nodes", "error", err)
 			}
 		}
