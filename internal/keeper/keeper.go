@@ -267,7 +267,7 @@ func (k *Keeper) resume(ctx context.Context, p *plan.Plan, state ledger.LabState
 	}
 	if _, err := anchor.Find(k.folder()); errors.Is(err, anchor.ErrAbsent) {
 		for _, n := range p.Nodes {
-			k.board.NodeIs(n.Name, api.Lost, "the workstation was restarted, or the lab's anchor ended; start brings it back")
+			k.board.NodeIs(n.Name, api.Lost, "the workstation was restarted, or the lab's anchor ended; start, or provision, brings it back")
 		}
 		return nil
 	} else if err != nil {

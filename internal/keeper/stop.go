@@ -58,9 +58,9 @@ func (k *Keeper) rest(ctx context.Context) {
 		if err != nil {
 			k.options.Log.Error("stop", "error", err)
 		}
-		k.mu.Lock()
+		k.mu.Lock() // nobody starts the lab before it is said to be stopped
+		defer k.mu.Unlock()
 		k.stopping, k.resting = false, err == nil
-		k.mu.Unlock()
 		if err != nil {
 			k.board.change(func(s *api.State) { s.Phase, s.Error, s.Fault = api.PhaseLiving, err.Error(), isFault(err) })
 			return
@@ -113,6 +113,9 @@ func (k *Keeper) putAway(ctx context.Context) error {
 		return err
 	}
 	for _, e := range entries {
+		if e.State == ledger.Gone {
+			continue
+		}
 		switch e.Kind {
 		case ledger.Forward, ledger.Bridge, ledger.Anchor, ledger.Cgroup:
 			if err := k.ledger.SetGone(ctx, p.Lab, e.Kind, e.Ref); err != nil {

@@ -65,7 +65,7 @@ func (k *Keeper) watch(name string) {
 		leaving := k.leaving || k.resting
 		k.mu.Unlock()
 		if !leaving {
-			k.board.NodeIs(name, api.Lost, "its first process ended; start brings it back with its disk")
+			k.board.NodeIs(name, api.Lost, "its first process ended; start, or provision, brings it back with its disk")
 			k.board.node(name, func(n *api.Node) { n.Services, n.CPU, n.Memory = nil, 0, 0 })
 		}
 	})
@@ -76,7 +76,7 @@ func (k *Keeper) recognise(p *plan.Plan, living []string, cells []ledger.Cell) {
 	for _, n := range p.Nodes {
 		state, reason := api.Ready, ""
 		if !slices.Contains(living, n.Name) {
-			state, reason = api.Lost, "its first process ended; start brings it back with its disk"
+			state, reason = api.Lost, "its first process ended; start, or provision, brings it back with its disk"
 		} else {
 			for _, s := range p.Steps {
 				if !slices.Contains(s.Nodes, n.Name) {
