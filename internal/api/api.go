@@ -117,7 +117,7 @@ type Cell struct {
 	State   string    `json:"state"`
 	Run     int       `json:"run,omitempty"` // in which it ran, or was done
 	Started time.Time `json:"started,omitzero"`
-	Waiting time.Time `json:"waiting,omitzero"` // since when its wait looks
+	Waiting time.Time `json:"waiting,omitzero"` // since when its wait looks; of a reused one, again
 	Ended   time.Time `json:"ended,omitzero"`
 	Exit    int       `json:"exit,omitempty"`
 	Reason  string    `json:"reason,omitempty"` // what it waits for, or why it failed

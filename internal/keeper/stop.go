@@ -184,7 +184,7 @@ func (k *Keeper) showRest() {
 	k.board.change(func(s *api.State) {
 		s.Phase, s.Fronts, s.Forwards = api.PhaseStopped, nil, nil
 		for i := range s.Nodes {
-			s.Nodes[i] = api.Node{Name: s.Nodes[i].Name, State: api.Stopped}
+			s.Nodes[i] = api.Node{Name: s.Nodes[i].Name, State: api.Stopped, Marks: s.Nodes[i].Marks}
 		}
 		for _, f := range s.Plan.Forwards {
 			s.Forwards = append(s.Forwards, api.Forward{Forward: f, Reason: atRest})

@@ -3,7 +3,6 @@ package run
 import (
 	"context"
 	"fmt"
-	"time"
 
 	"kettlehole/internal/agent"
 	"kettlehole/internal/api"
@@ -44,11 +43,10 @@ func (r *Run) stand(ctx context.Context, i int, client agent.Client, identity st
 		return
 	}
 	c := &r.cells[i]
-	began := c.Waiting
-	c.Waiting, c.Reason = time.Time{}, ""
+	c.Reason, c.Ended = "", r.Clock.Now()
 	if err != nil {
 		r.fail(i, err)
-		c.Run, c.Started, c.Waiting, c.Ended = r.N, began, began, r.Clock.Now()
+		c.Run, c.Started = r.N, c.Waiting
 		if err := r.Record.SetCell(ctx, r.Plan.Lab, r.row(i, identity)); err != nil {
 			r.faults = append(r.faults, err)
 		}

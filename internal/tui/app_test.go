@@ -237,6 +237,7 @@ func TestStoppedLab(t *testing.T) {
 	for _, other := range []string{"get in", "connections", "run a command", "ready for"} {
 		assert.NotContains(t, text(a), other)
 	}
+	assert.NotContains(t, text(a), "1 cores")
 	press(a, "!")
 	assert.Contains(t, text(a), "gate-1 is stopped; there is no shell on it")
 	for view, want := range map[string]string{"3": "start the lab", "5": "start the lab"} {

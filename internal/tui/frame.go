@@ -185,7 +185,7 @@ func (a *App) drawHelp(g *cell.Grid) {
 	w := &a.world
 	keys := a.views[a.current].keys(w)
 	rows := max(len(keys), len(everywhere))
-	x, y := a.panel(g, 94, rows+6)
+	x, y := a.panel(g, 100, rows+6)
 	g.Text(x+3, y+1, w.text().Strong(), "in "+a.views[a.current].name())
 	g.Text(x+47, y+1, w.text().Strong(), "everywhere")
 	for i, k := range keys {

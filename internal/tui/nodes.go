@@ -197,9 +197,8 @@ func (v *nodesView) drawDeep(w *world, g *cell.Grid, n api.Node) {
 	x := g.Text(0, 1, w.text().Strong(), n.Name)
 	_, style := w.level(n.State)
 	x = g.Text(x+3, 1, style, n.State)
-	if len(n.Marks) > 0 && w.lives() {
-		last := n.Marks[len(n.Marks)-1]
-		x = g.Text(x+1, 1, w.dim(), "for "+draw.Age(w.now.Add(-w.skew).Sub(last.At)))
+	if last := n.Marks[max(len(n.Marks)-1, 0):]; len(last) > 0 && last[0].State == n.State && w.lives() {
+		x = g.Text(x+1, 1, w.dim(), "for "+draw.Age(w.now.Add(-w.skew).Sub(last[0].At)))
 	}
 	g.Text(x+3, 1, w.dim(), "container on image "+planned.Image)
 	y := 2
@@ -247,24 +246,27 @@ func (v *nodesView) drawDeep(w *world, g *cell.Grid, n api.Node) {
 	y++
 	if !runs {
 		fact("may use", func(x int) int {
-			return g.Text(x, y, w.text(), fmt.Sprintf("%s cores, %s of memory", planned.CPU, planned.Memory))
+			return g.Text(x, y, w.text(), fmt.Sprintf("%s, %s of memory", coresOf(planned), planned.Memory))
 		})
 		return
 	}
 	graphWidth := max(g.Width-12-24, 10)
 	g.Text(0, y, w.dim(), "cpu")
 	graph(g, 12, y, graphWidth, cell.Fore(w.theme.Ice), w.cpu[n.Name])
-	cores := " cores"
-	if planned.CPU == 1000 {
-		cores = " core"
-	}
-	g.Text(12+graphWidth+2, y, w.text(), fmt.Sprintf("%.0f%% of %s%s", 100*n.CPU, planned.CPU, cores))
+	g.Text(12+graphWidth+2, y, w.text(), fmt.Sprintf("%.0f%% of %s", 100*n.CPU, coresOf(planned)))
 	y++
 	g.Text(0, y, w.dim(), "memory")
 	graph(g, 12, y, graphWidth, cell.Fore(w.theme.Ice), w.memory[n.Name])
 	g.Text(12+graphWidth+2, y, w.text(), fmt.Sprintf("%s of %s", labfile.Bytes(n.Memory), planned.Memory))
 	y += 2
 	v.drawServices(w, g, y, n)
+}
+
+func coresOf(n plan.Node) string {
+	if n.CPU == 1000 {
+		return "1 core"
+	}
+	return n.CPU.String() + " cores"
 }
 
 func (v *nodesView) drawServices(w *world, g *cell.Grid, y int, n api.Node) {

@@ -15,6 +15,9 @@ func stateWords(c api.Cell) string {
 	case api.Done:
 		return fmt.Sprintf("done after %.2f s", took)
 	case api.Reused:
+		if c.Reason != "" {
+			return "reused from " + c.Origin() + "; waits again: " + c.Reason
+		}
 		return "reused from " + c.Origin()
 	case api.Skipped:
 		return "skipped: it is taken for done"

@@ -98,6 +98,14 @@ func (l *lane) cell(c api.Cell, run int, chain bool) {
 			l.Waits, l.Hindered = c.Reason, Hindered(c)
 		}
 		return
+	case c.State == api.Reused && !c.Waiting.IsZero():
+		// It was done before, and its wait is looked at again.
+		until := l.elapsed
+		if c.Ended.After(c.Waiting) {
+			until = c.Ended.Sub(l.begin)
+		}
+		l.add(draw.Wait, c.Step, c.State, c.Waiting.Sub(l.begin), until, false)
+		return
 	case c.State == api.Reused, c.Run != run:
 		return
 	}

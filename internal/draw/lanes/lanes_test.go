@@ -46,6 +46,14 @@ func TestOf(t *testing.T) {
 	assert.True(t, all[1].Hindered)
 	assert.Equal(t, []draw.Piece{{Kind: draw.Idle, Until: 20 * second}}, all[1].Pieces, "what earlier runs did is not this one's")
 	assert.Empty(t, all[2].Pieces)
+	again := s.Cells[2]
+	again.Waiting = at(5)
+	s.Cells[2] = again
+	all, _ = lanes.Of(s)
+	assert.Contains(t, all[1].Pieces, draw.Piece{Kind: draw.Wait, Name: "one", State: api.Reused, From: 5 * second, Until: 20 * second}, "it waits again now")
+	s.Cells[2].Ended = at(7)
+	all, _ = lanes.Of(s)
+	assert.Contains(t, all[1].Pieces, draw.Piece{Kind: draw.Wait, Name: "one", State: api.Reused, From: 5 * second, Until: 7 * second})
 	s.Run.Doing = "the image is made"
 	all, _ = lanes.Of(s)
 	assert.Equal(t, "the image is made", all[2].Waits)
