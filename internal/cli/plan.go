@@ -81,7 +81,7 @@ func (a *App) showPlan(want wish, asJSON bool) error {
 			if changes := plan.Difference(m.Living, m.Plan); err == nil && m.Living != nil {
 				fmt.Fprintln(a.Out, "\nto the living lab:")
 				if len(changes) == 0 {
-					fmt.Fprintln(a.Out, "nothing; it lives as the file says")
+					fmt.Fprintln(a.Out, "nothing; it is as the file says")
 				}
 				err = writeDifference(a.Out, changes)
 			}
