@@ -193,8 +193,8 @@ type Things struct {
 	Entries []ledger.Entry `json:"entries"`
 }
 
-// Wanted asks for a run: by the lab file, or, where that is not named, by the
-// plan that the lab has.
+// Wanted asks for a run. A start goes by the plan that the lab has: file and
+// inputs say nothing to it.
 type Wanted struct {
 	File   string          `json:"file,omitempty"` // an absolute path
 	Inputs []labfile.Given `json:"inputs,omitempty"`

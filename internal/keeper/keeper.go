@@ -187,9 +187,9 @@ func (k *Keeper) serve(ctx context.Context, listener net.Listener) error {
 	served := make(chan error, 1)
 	k.busy.Go(func() { k.measure(ctx) })
 	k.busy.Go(func() { k.tellWithin(ctx) })
-	k.busy.Go(func() { k.idle(ctx) })
 	err := k.adopt(ctx)
 	if err == nil {
+		k.busy.Go(func() { k.idle(ctx) })
 		// Only now: who asks before must not be told of a lab half taken over.
 		go func() { served <- server.Serve(listener) }()
 		select {

@@ -152,8 +152,8 @@ func total(all []int) int {
 // wrapped breaks a text into lines of at most some characters, none where there
 // is nothing to say.
 func wrapped(text string, width int) []string {
-	if text == "" {
+	if text = strings.TrimSpace(text); text == "" {
 		return nil
 	}
-	return draw.Wrap(strings.TrimSpace(text), width, utf8.RuneCountInString)
+	return draw.Wrap(text, width, utf8.RuneCountInString)
 }
